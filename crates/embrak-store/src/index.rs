@@ -1,0 +1,280 @@
+//! The SQLite index: action cache, digests of host files by their stat, pruning.
+
+use crate::{Doing, Result, Store, StoreError};
+use embrak_tree::Digest;
+use rusqlite::{Connection, OptionalExtension, params};
+use std::collections::BTreeSet;
+use std::fs::{self, File};
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
+use std::time::{Duration, SystemTime};
+
+const SCHEMA_VERSION: i64 = 1;
+
+const SCHEMA: &str = "
+CREATE TABLE actions (
+    key TEXT PRIMARY KEY,      -- digest of everything that can change the result
+    result TEXT NOT NULL,      -- JSON; its meaning is the engine's
+    made INTEGER NOT NULL      -- seconds since 1970
+) WITHOUT ROWID;
+CREATE TABLE action_objects (key TEXT NOT NULL, digest TEXT NOT NULL, PRIMARY KEY (key, digest)) WITHOUT ROWID;
+CREATE TABLE runs (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    workspace TEXT NOT NULL,
+    started INTEGER NOT NULL,  -- milliseconds since 1970
+    finished INTEGER,
+    status TEXT NOT NULL,      -- running, done, failed, interrupted
+    record TEXT NOT NULL       -- JSON
+);
+CREATE TABLE run_actions (run INTEGER NOT NULL, key TEXT NOT NULL, PRIMARY KEY (run, key)) WITHOUT ROWID;
+CREATE TABLE run_objects (run INTEGER NOT NULL, digest TEXT NOT NULL, PRIMARY KEY (run, digest)) WITHOUT ROWID;
+CREATE TABLE host_files (
+    path TEXT PRIMARY KEY, stamp TEXT NOT NULL, digest TEXT NOT NULL
+) WITHOUT ROWID;
+";
+
+pub(crate) fn open(path: &Path) -> Result<Connection> {
+    let wrap = |source| StoreError::Index { path: path.to_path_buf(), source };
+    let mut db = Connection::open(path).map_err(wrap)?;
+    db.busy_timeout(Duration::from_secs(30)).map_err(wrap)?;
+    db.pragma_update(None, "journal_mode", "WAL").map_err(wrap)?;
+    db.pragma_update(None, "synchronous", "NORMAL").map_err(wrap)?;
+    let transaction = db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate).map_err(wrap)?;
+    let version: i64 = transaction.query_row("PRAGMA user_version", [], |row| row.get(0)).map_err(wrap)?;
+    match version {
+        0 => {
+            transaction.execute_batch(SCHEMA).map_err(wrap)?;
+            transaction.pragma_update(None, "user_version", SCHEMA_VERSION).map_err(wrap)?;
+        }
+        SCHEMA_VERSION => {}
+        found => return Err(StoreError::Newer { path: path.to_path_buf(), found, known: SCHEMA_VERSION }),
+    }
+    transaction.commit().map_err(wrap)?;
+    Ok(db)
+}
+
+/// Held while one process computes an action, so that a second one waits and then finds the result.
+pub struct ActionLock {
+    _file: File,
+}
+
+/// What pruning took.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub struct Pruned {
+    /// Runs no longer on record.
+    pub runs: usize,
+    /// Action results forgotten.
+    pub actions: usize,
+    /// Objects removed.
+    pub objects: usize,
+    /// Their bytes.
+    pub bytes: u64,
+}
+
+impl Store {
+    /// The result of an action, if it is known and every object it refers to is there.
+    ///
+    /// # Errors
+    /// The index cannot be read.
+    pub fn action(&self, key: &Digest) -> Result<Option<String>> {
+        let key = key.hex();
+        let (result, objects) = {
+            let db = self.db();
+            let found: rusqlite::Result<_> = (|| {
+                let result: Option<String> = db
+                    .prepare_cached("SELECT result FROM actions WHERE key = ?1")?
+                    .query_row([&key], |row| row.get(0))
+                    .optional()?;
+                let mut statement = db.prepare_cached("SELECT digest FROM action_objects WHERE key = ?1")?;
+                let objects: Vec<String> =
+                    statement.query_map([&key], |row| row.get(0))?.collect::<rusqlite::Result<_>>()?;
+                Ok((result, objects))
+            })();
+            found.map_err(|e| self.index_error(e))?
+        };
+        let whole = objects.iter().all(|hex| Digest::from_hex(hex).is_ok_and(|d| self.has(&d)));
+        Ok(result.filter(|_| whole))
+    }
+
+    /// Remembers the result of an action and the objects it refers to.
+    ///
+    /// # Errors
+    /// The index cannot be written.
+    pub fn record_action(&self, key: &Digest, result: &str, objects: &BTreeSet<Digest>) -> Result<()> {
+        let key = key.hex();
+        let mut db = self.db();
+        let done: rusqlite::Result<()> = (|| {
+            let transaction = db.transaction()?;
+            transaction.execute(
+                "INSERT OR REPLACE INTO actions (key, result, made) VALUES (?1, ?2, ?3)",
+                params![key, result, seconds_now()],
+            )?;
+            transaction.execute("DELETE FROM action_objects WHERE key = ?1", [&key])?;
+            for digest in objects {
+                transaction
+                    .execute("INSERT INTO action_objects (key, digest) VALUES (?1, ?2)", params![key, digest.hex()])?;
+            }
+            transaction.commit()
+        })();
+        done.map_err(|e| self.index_error(e))
+    }
+
+    /// Waits until no other process computes this action, and keeps others waiting until dropped.
+    ///
+    /// # Errors
+    /// The lock file cannot be made.
+    pub fn lock_action(&self, key: &Digest) -> Result<ActionLock> {
+        // A lock per action would leave a file per action; 256 shared ones are enough, and two different
+        // actions waiting for each other's lock only costs time.
+        let path = self.root().join("locks").join(&key.hex()[..2]);
+        let file = fs::OpenOptions::new().create(true).append(true).open(&path).doing("open", &path)?;
+        file.lock().doing("lock", &path)?;
+        Ok(ActionLock { _file: file })
+    }
+
+    /// The digest of a file outside the store. Files whose stat has not changed since they were last read
+    /// are not read again.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    pub fn host_file(&self, path: &Path, keep: bool) -> Result<(Digest, u64)> {
+        let meta = fs::metadata(path).doing("read", path)?;
+        let stamp = stamp(&meta);
+        let name = path.to_string_lossy();
+        let known: Option<String> = self
+            .db()
+            .prepare_cached("SELECT digest FROM host_files WHERE path = ?1 AND stamp = ?2")
+            .and_then(|mut s| s.query_row(params![name, stamp], |row| row.get(0)).optional())
+            .map_err(|e| self.index_error(e))?;
+        if let Some(digest) = known.and_then(|hex| Digest::from_hex(&hex).ok())
+            && (!keep || self.has(&digest))
+        {
+            return Ok((digest, meta.size()));
+        }
+        let (digest, size) = if keep {
+            self.put_file(path)?
+        } else {
+            let file = File::open(path).doing("read", path)?;
+            embrak_tree::HashingReader::new(file).finish().doing("read", path)?
+        };
+        // A file changed a moment ago could change again within the clock's grain: not remembered.
+        let settled = SystemTime::now()
+            .duration_since(meta.modified().unwrap_or(SystemTime::UNIX_EPOCH))
+            .is_ok_and(|age| age > Duration::from_secs(2));
+        if settled {
+            self.db()
+                .prepare_cached("INSERT OR REPLACE INTO host_files (path, stamp, digest) VALUES (?1, ?2, ?3)")
+                .and_then(|mut s| s.execute(params![name, stamp, digest.hex()]))
+                .map_err(|e| self.index_error(e))?;
+        }
+        Ok((digest, size))
+    }
+
+    /// Forgets runs beyond the newest `keep_runs`, then every action no run on record used, then every
+    /// object that neither a run nor a remaining action refers to.
+    ///
+    /// # Errors
+    /// The index or the objects cannot be written.
+    pub fn prune(&self, keep_runs: usize) -> Result<Pruned> {
+        let mut pruned = Pruned::default();
+        let live: BTreeSet<String> = {
+            let mut db = self.db();
+            let done: rusqlite::Result<_> = (|| {
+                let t = db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+                pruned.runs = t.execute(
+                    "DELETE FROM runs WHERE status != 'running' AND id NOT IN (SELECT id FROM runs ORDER BY id DESC LIMIT ?1)",
+                    [keep_runs as i64],
+                )?;
+                t.execute("DELETE FROM run_actions WHERE run NOT IN (SELECT id FROM runs)", [])?;
+                t.execute("DELETE FROM run_objects WHERE run NOT IN (SELECT id FROM runs)", [])?;
+                pruned.actions = t.execute("DELETE FROM actions WHERE key NOT IN (SELECT key FROM run_actions)", [])?;
+                t.execute("DELETE FROM action_objects WHERE key NOT IN (SELECT key FROM actions)", [])?;
+                t.execute("DELETE FROM host_files", [])?;
+                let live = t
+                    .prepare("SELECT digest FROM action_objects UNION SELECT digest FROM run_objects")?
+                    .query_map([], |row| row.get(0))?
+                    .collect::<rusqlite::Result<_>>()?;
+                t.commit()?;
+                Ok(live)
+            })();
+            done.map_err(|e| self.index_error(e))?
+        };
+        self.forget_views_with(&Digest::of(""));
+        for (digest, path) in self.list_objects()? {
+            if !live.contains(&digest.hex()) {
+                pruned.bytes += fs::metadata(&path).map_or(0, |m| m.size());
+                fs::remove_file(&path).doing("remove", &path)?;
+                pruned.objects += 1;
+            }
+        }
+        Ok(pruned)
+    }
+}
+
+fn stamp(meta: &fs::Metadata) -> String {
+    format!(
+        "{}:{}:{}:{}.{}:{}.{}",
+        meta.dev(),
+        meta.ino(),
+        meta.size(),
+        meta.mtime(),
+        meta.mtime_nsec(),
+        meta.ctime(),
+        meta.ctime_nsec()
+    )
+}
+
+pub(crate) fn seconds_now() -> i64 {
+    SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).map_or(0, |d| d.as_secs() as i64)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_action_whose_object_is_gone_is_not_known() {
+        let dir = tempfile::tempdir().unwrap();
+        let store = Store::open(dir.path()).unwrap();
+        let object = store.put_bytes("result").unwrap();
+        let key = Digest::of("steps and sources");
+        assert_eq!(store.action(&key).unwrap(), None);
+        store.record_action(&key, "{}", &[object].into()).unwrap();
+        let again = Store::open(dir.path()).unwrap();
+        assert_eq!(again.action(&key).unwrap().as_deref(), Some("{}"));
+        fs::remove_file(store.object_path(&object)).unwrap();
+        assert_eq!(store.action(&key).unwrap(), None);
+    }
+
+    #[test]
+    fn a_changed_host_file_gets_another_digest() {
+        let dir = tempfile::tempdir().unwrap();
+        let store = Store::open(dir.path().join("store")).unwrap();
+        let file = dir.path().join("cc");
+        let long_ago = SystemTime::now() - Duration::from_secs(1000);
+        for content in ["one", "two"] {
+            fs::write(&file, content).unwrap();
+            File::options().write(true).open(&file).unwrap().set_modified(long_ago).unwrap();
+            for _ in 0..2 {
+                assert_eq!(store.host_file(&file, false).unwrap(), (Digest::of(content), 3));
+            }
+        }
+    }
+
+    #[test]
+    fn pruning_keeps_what_a_run_on_record_needs() {
+        let dir = tempfile::tempdir().unwrap();
+        let store = Store::open(dir.path()).unwrap();
+        let (kept, lost) = (store.put_bytes("kept").unwrap(), store.put_bytes("lost").unwrap());
+        let (used, unused) = (Digest::of("used"), Digest::of("unused"));
+        store.record_action(&used, "{}", &[kept].into()).unwrap();
+        store.record_action(&unused, "{}", &[lost].into()).unwrap();
+        let log = store.put_bytes("log").unwrap();
+        let run = store.start_run("/w", "{}").unwrap();
+        store.finish_run(run, "done", "{}", &[used], &[log].into()).unwrap();
+        let pruned = store.prune(5).unwrap();
+        assert_eq!(pruned, Pruned { runs: 0, actions: 1, objects: 1, bytes: 4 });
+        assert!(store.has(&kept) && store.has(&log) && !store.has(&lost));
+        assert_eq!(store.prune(0).unwrap().objects, 2);
+    }
+}
