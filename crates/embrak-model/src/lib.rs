@@ -1,14 +1,32 @@
-pub fn add(left: u64, right: u64) -> u64 {
-    left + right
-}
+//! What users write, read and merged, with the origin of every value.
+//!
+//! ```text
+//!   files --parse--> Node (values with places) --extends, amendments--> Node --parameters--> Node
+//!                                                                                    |
+//!                                                                              decode | (serde)
+//!                                                                                    v
+//!                                                          Recipe, Board, Image: typed, checked
+//! ```
+//!
+//! Merging works on [`Node`]s, so that every scalar and every list element keeps the chain of files and lines
+//! that made it what it is; only the merged result becomes a typed definition. Problems are collected, not
+//! thrown: one reading reports all of them.
 
-#[cfg(test)]
-mod tests {
-    use super::*;
+mod decode;
+pub mod definitions;
+mod merge;
+mod node;
+mod params;
+mod size;
+mod source;
+mod text;
+mod workspace;
 
-    #[test]
-    fn it_works() {
-        let result = add(2, 2);
-        assert_eq!(result, 4);
-    }
-}
+pub use decode::{At, Located, decode};
+pub use merge::{Amendment, Operation, extend};
+pub use node::{Key, Node, Step, Value, Verb, parse};
+pub use params::{ParamSources, Params};
+pub use size::{ByteSize, SizeSpec};
+pub use source::{Place, Problem, SourceFile};
+pub use text::{Epoch, Mode, Name};
+pub use workspace::{Board, Defined, Image, Layer, Recipe, Workspace, WorkspaceOptions, find_workspace};

@@ -204,29 +204,10 @@ impl Teller<'_> {
     /// A package whose name differs from the wanted one by a character or two.
     fn similar(&self, wanted: &Alternatives) -> Option<String> {
         let name = &wanted.0.first()?.name;
-        let close = |other: &&str| (1..=2).contains(&distance(name, other));
+        let close = |other: &&str| (1..=2).contains(&strsim::damerau_levenshtein(name, other));
         let names: BTreeSet<&str> = self.universe.iter().map(|(_, c)| c.name.as_str()).collect();
-        names.into_iter().filter(close).min_by_key(|other| distance(name, other)).map(String::from)
+        names.into_iter().filter(close).min_by_key(|other| strsim::damerau_levenshtein(name, other)).map(String::from)
     }
-}
-
-/// Edit distance, given up beyond 2.
-fn distance(a: &str, b: &str) -> usize {
-    if a.len().abs_diff(b.len()) > 2 {
-        return 3;
-    }
-    let (a, b): (Vec<char>, Vec<char>) = (a.chars().collect(), b.chars().collect());
-    let mut row: Vec<usize> = (0..=b.len()).collect();
-    for (i, x) in a.iter().enumerate() {
-        let mut diagonal = row[0];
-        row[0] = i + 1;
-        for (j, y) in b.iter().enumerate() {
-            let cost = diagonal + usize::from(x != y);
-            diagonal = row[j + 1];
-            row[j + 1] = cost.min(row[j] + 1).min(diagonal + 1);
-        }
-    }
-    row[b.len()]
 }
 
 /// The lines of the request of which leaving out one would be enough.

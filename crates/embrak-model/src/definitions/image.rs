@@ -1,0 +1,296 @@
+//! `images/NAME.toml`: what is composed.
+
+use super::Architecture;
+use crate::size::through_string;
+use crate::{Located, Mode, Name, SizeSpec};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::fmt;
+use std::str::FromStr;
+
+/// What is composed.
+#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct ImageDef {
+    /// Its name.
+    pub image: Located<Name>,
+    /// Its version.
+    #[serde(default = "default_version")]
+    pub version: String,
+    /// One line about it.
+    #[serde(default)]
+    pub summary: String,
+    /// The image this one extends.
+    pub extends: Option<Name>,
+    /// Whether it is only there to be extended.
+    #[serde(default, rename = "abstract")]
+    pub is_abstract: bool,
+    /// Requirements: what is to be in it.
+    #[serde(default)]
+    pub packages: Vec<Located<String>>,
+    /// Requirements: never install, whatever asks.
+    #[serde(default)]
+    pub without: Vec<Located<String>>,
+    /// Directories of the layer laid over the root, in this order.
+    #[serde(default)]
+    pub overlays: Vec<Located<String>>,
+    /// Recipe options, by recipe, then option.
+    #[serde(default)]
+    pub options: BTreeMap<Name, BTreeMap<Name, Located<bool>>>,
+    /// What is to come out.
+    #[serde(default)]
+    pub outputs: Vec<Located<Output>>,
+    /// Host name, time zone, locale.
+    #[serde(default)]
+    pub system: SystemDef,
+    /// Files with their text.
+    #[serde(default)]
+    pub file: Vec<FileDef>,
+    /// Users besides root, by name.
+    #[serde(default)]
+    pub users: BTreeMap<Name, UserDef>,
+    /// The disk; the board's when not said.
+    pub disk: Option<DiskDef>,
+    /// For the `container` outputs.
+    pub container: Option<ContainerDef>,
+    /// What has to be so in the result.
+    #[serde(default)]
+    pub check: Vec<CheckDef>,
+}
+
+fn default_version() -> String {
+    "0".to_string()
+}
+
+/// One form the image comes out in, `FORM:ENCODING`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub enum Output {
+    /// A disk as it is.
+    DiskRaw,
+    /// The root as a tar archive.
+    RootTar,
+    /// The same, gzip.
+    RootTarGz,
+    /// The same, zstd.
+    RootTarZst,
+    /// An OCI image layout, a directory.
+    ContainerOci,
+    /// An OCI image layout in a tar archive.
+    ContainerOciArchive,
+    /// The tree manifest.
+    Manifest,
+}
+
+impl Output {
+    /// All there are, in the order they are listed.
+    pub const ALL: [(Output, &'static str); 7] = [
+        (Output::DiskRaw, "disk:raw"),
+        (Output::RootTar, "rootfs:tar"),
+        (Output::RootTarGz, "rootfs:tar.gz"),
+        (Output::RootTarZst, "rootfs:tar.zst"),
+        (Output::ContainerOci, "container:oci"),
+        (Output::ContainerOciArchive, "container:oci-archive"),
+        (Output::Manifest, "manifest"),
+    ];
+
+    /// What to do with it, in a line.
+    pub fn advice(self) -> &'static str {
+        match self {
+            Output::DiskRaw => "write this to the disk or SD card, or start it in an emulator",
+            Output::RootTar | Output::RootTarGz | Output::RootTarZst => "unpack this where a root directory is wanted",
+            Output::ContainerOci => "point tools that read OCI image layouts at this directory",
+            Output::ContainerOciArchive => "load this into a container engine",
+            Output::Manifest => "compare this with another build's: every file with its digest",
+        }
+    }
+}
+
+impl FromStr for Output {
+    type Err = String;
+    fn from_str(text: &str) -> Result<Self, String> {
+        Output::ALL.into_iter().find(|(_, name)| *name == text).map(|(output, _)| output).ok_or_else(|| {
+            let names = Output::ALL.map(|(_, name)| name);
+            match crate::source::suggestion(text, names) {
+                Some(close) => format!("no output `{text}`, did you mean `{close}`?"),
+                None => format!("no output `{text}`; there are {}", names.join(", ")),
+            }
+        })
+    }
+}
+
+impl fmt::Display for Output {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(Output::ALL.into_iter().find(|(output, _)| output == self).map_or("", |(_, name)| name))
+    }
+}
+through_string!(Output);
+
+/// Settings of the system as a whole.
+#[derive(Debug, Clone, PartialEq, Deserialize, Default)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct SystemDef {
+    /// Written to `/etc/hostname`.
+    pub hostname: Option<Located<String>>,
+    /// `/etc/localtime` points to it below `/usr/share/zoneinfo`.
+    pub timezone: Option<Located<String>>,
+    /// `LANG` in `/etc/locale.conf`.
+    pub locale: Option<Located<String>>,
+}
+
+/// A file with its text.
+#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct FileDef {
+    /// Where.
+    pub path: Located<String>,
+    /// Its text.
+    pub text: String,
+    /// Its mode, 0644 when not said.
+    pub mode: Option<Mode>,
+    /// `user:group` by name or number, `root:root` when not said.
+    pub owner: Option<Located<String>>,
+}
+
+/// A user.
+#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct UserDef {
+    /// User number; the group of the same name gets the same one.
+    pub uid: u32,
+    /// Further groups.
+    #[serde(default)]
+    pub groups: Vec<Located<Name>>,
+    /// Login program, `/bin/sh` when not said.
+    pub shell: Option<String>,
+    /// Home directory, `/home/NAME` when not said.
+    pub home: Option<Located<String>>,
+    /// Public keys for SSH, one line each.
+    #[serde(default)]
+    pub ssh_keys: Vec<String>,
+    /// `locked` (the default) or a crypt(3) hash; never clear text.
+    pub password: Option<Located<String>>,
+}
+
+/// How a disk is divided.
+#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct DiskDef {
+    /// The partition table.
+    #[serde(default)]
+    pub table: TableKind,
+    /// Size of the whole disk; as large as needed when not said.
+    pub size: Option<Located<crate::ByteSize>>,
+    /// The partitions in their order on the disk.
+    #[serde(default)]
+    pub partition: Vec<PartitionDef>,
+}
+
+/// Kinds of partition tables.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Default)]
+#[serde(rename_all = "kebab-case")]
+pub enum TableKind {
+    /// GUID partition table (UEFI specification, chapter 5).
+    #[default]
+    Gpt,
+}
+
+/// One partition.
+#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct PartitionDef {
+    /// Its name in the table, at most 36 characters, and the filesystem's label.
+    pub label: Located<String>,
+    /// A name of the Discoverable Partitions Specification (`esp`, `root`, `usr`, `var`, `home`, `srv`, `tmp`, `swap`,
+    /// `xbootldr`, `linux-generic`) or a GUID.
+    #[serde(rename = "type")]
+    pub kind: Located<String>,
+    /// How large.
+    pub size: Located<SizeSpec>,
+    /// What is on it.
+    pub filesystem: Located<FilesystemKind>,
+    /// Where it is mounted: it holds the tree from there on.
+    pub mount: Option<Located<String>>,
+}
+
+/// Kinds of filesystems.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FilesystemKind {
+    /// FAT12, FAT16 or FAT32, whichever the size calls for.
+    Fat,
+    /// None: zeros.
+    None,
+}
+
+/// How a container starts.
+#[derive(Debug, Clone, PartialEq, Deserialize, Default)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct ContainerDef {
+    /// The program with its fixed arguments.
+    #[serde(default)]
+    pub entrypoint: Vec<String>,
+    /// Default arguments.
+    #[serde(default)]
+    pub command: Vec<String>,
+    /// The user, by name of `[users]` or number.
+    pub user: Option<Located<String>>,
+    /// Environment.
+    #[serde(default)]
+    pub env: BTreeMap<String, String>,
+    /// Working directory.
+    pub workdir: Option<String>,
+    /// Ports it listens on: `8471/tcp`.
+    #[serde(default)]
+    pub ports: Vec<Located<String>>,
+    /// Directories whose contents outlive the container.
+    #[serde(default)]
+    pub volumes: Vec<Located<String>>,
+    /// Labels.
+    #[serde(default)]
+    pub labels: BTreeMap<String, String>,
+    /// Architectures; the board's, or this machine's, when not said.
+    #[serde(default)]
+    pub architectures: Vec<Architecture>,
+}
+
+/// A number of seconds: `60s` or `2min`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct Seconds(pub u64);
+
+impl FromStr for Seconds {
+    type Err = String;
+    fn from_str(text: &str) -> Result<Self, String> {
+        let parsed = match (text.strip_suffix("min"), text.strip_suffix('s')) {
+            (Some(minutes), _) => minutes.trim().parse::<u64>().ok().and_then(|m| m.checked_mul(60)),
+            (_, Some(seconds)) => seconds.trim().parse().ok(),
+            _ => None,
+        };
+        parsed
+            .filter(|s| (1..=7 * 86400).contains(s))
+            .map(Seconds)
+            .ok_or_else(|| format!("`{text}` is not a time span such as `60s` or `2min`"))
+    }
+}
+
+impl fmt::Display for Seconds {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}s", self.0)
+    }
+}
+through_string!(Seconds);
+
+/// Something that has to be so in the result. Exactly one of the three.
+#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct CheckDef {
+    /// A text the console has to show after the start.
+    pub console_says: Option<Located<String>>,
+    /// How soon, 60 seconds when not said.
+    pub within: Option<Seconds>,
+    /// A glob of paths that must not be there.
+    pub absent: Option<Located<String>>,
+    /// A glob of paths of which one has to be there.
+    pub present: Option<Located<String>>,
+}
