@@ -75,7 +75,7 @@ pub fn decode<T: DeserializeOwned>(node: &Node, problems: &mut Vec<Problem>) -> 
             Ok(value) => return Some(value).filter(|_| taken.is_empty()),
             Err(error) => error,
         };
-        let mut path: Vec<String> = error.path.into_iter().rev().collect();
+        let path: Vec<String> = error.path.into_iter().rev().collect();
         if let What::Missing(field) = error.what {
             let missing = [path.as_slice(), &[field.to_string()]].concat();
             // What was wrong before and taken out is not missing too.
