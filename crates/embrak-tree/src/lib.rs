@@ -19,7 +19,7 @@ mod path;
 pub mod tar;
 mod tree;
 
-pub use blobs::{BlobSink, BlobSource, MemoryBlobs};
+pub use blobs::{BlobSink, BlobSource, DigestOnly, MemoryBlobs};
 pub use difference::{Change, ChangeKind, FieldChange, difference};
 pub use digest::{Digest, DigestParseError, HashingReader, HashingWriter};
 pub use manifest::{MANIFEST_VERSION, ManifestError, escape_bytes, parse_manifest};
