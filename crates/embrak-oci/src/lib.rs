@@ -1,14 +1,24 @@
-pub fn add(left: u64, right: u64) -> u64 {
-    left + right
-}
+//! OCI images (OCI Image Format Specification 1.1): layouts written from trees, and read back.
+//!
+//! A layout is itself a tree, so that a directory and an archive of it come from the same place:
+//!
+//! ```text
+//!   /oci-layout                 {"imageLayoutVersion":"1.0.0"}
+//!   /index.json                 -> manifest
+//!   /blobs/sha256/<manifest>    -> config, layers
+//!   /blobs/sha256/<config>      how to run it; digests of the uncompressed layers
+//!   /blobs/sha256/<layer>       tar, compressed with gzip or zstd
+//! ```
 
-#[cfg(test)]
-mod tests {
-    use super::*;
+mod compress;
+mod read;
+mod types;
+mod write;
 
-    #[test]
-    fn it_works() {
-        let result = add(2, 2);
-        assert_eq!(result, 4);
-    }
-}
+pub use compress::Compression;
+pub use read::{OciError, OciImage, read_layout};
+pub use types::{Config, Descriptor, ImageConfig, Index, Manifest, Platform};
+pub use write::{NewImage, Written, write_layout};
+
+/// Version of the bytes the writer makes.
+pub const WRITER_VERSION: u32 = 1;

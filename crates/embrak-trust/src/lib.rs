@@ -1,14 +1,20 @@
-pub fn add(left: u64, right: u64) -> u64 {
-    left + right
-}
+//! Who said what about an artifact: keys, signed statements, policy.
+//!
+//! ```text
+//!   statement (in-toto v1) --sign--> envelope (DSSE) --> one line of NAME.evidence.jsonl
+//!   artifact + evidence + policy --check--> Verified<Artifact>, with every rule and what met it
+//! ```
+//!
+//! [`Verified`] has no public constructor: who holds one has passed the check.
 
-#[cfg(test)]
-mod tests {
-    use super::*;
+mod envelope;
+mod keys;
+mod policy;
+mod statement;
+mod verify;
 
-    #[test]
-    fn it_works() {
-        let result = add(2, 2);
-        assert_eq!(result, 4);
-    }
-}
+pub use envelope::{Envelope, EnvelopeError, PAYLOAD_TYPE};
+pub use keys::{KeyError, KeyId, PublicKey, SigningKey};
+pub use policy::{Policy, PolicyError, PolicyRule, Signer};
+pub use statement::{PROVENANCE, REPRODUCTION, STATEMENT_TYPE, Statement, StatementKind, Subject};
+pub use verify::{Check, Checked, Subjects, Verified, read_evidence, verify};

@@ -249,9 +249,23 @@ pub struct ContainerDef {
     /// Labels.
     #[serde(default)]
     pub labels: BTreeMap<String, String>,
+    /// How layers are compressed.
+    #[serde(default)]
+    pub compression: LayerCompression,
     /// Architectures; the board's, or this machine's, when not said.
     #[serde(default)]
     pub architectures: Vec<Architecture>,
+}
+
+/// How container layers are compressed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Default)]
+#[serde(rename_all = "kebab-case")]
+pub enum LayerCompression {
+    /// gzip: every engine reads it.
+    #[default]
+    Gzip,
+    /// zstd: smaller and faster.
+    Zstd,
 }
 
 /// A number of seconds: `60s` or `2min`.

@@ -7,8 +7,8 @@ mod workspace;
 
 pub use board::{BoardDef, BoardStatus, BootMethod, EmulatorDef, RawDef};
 pub use image::{
-    CheckDef, ContainerDef, DiskDef, FileDef, FilesystemKind, ImageDef, Output, PartitionDef, Seconds, SystemDef,
-    TableKind, UserDef,
+    CheckDef, ContainerDef, DiskDef, FileDef, FilesystemKind, ImageDef, LayerCompression, Output, PartitionDef,
+    Seconds, SystemDef, TableKind, UserDef,
 };
 pub use recipe::{Method, NeedsDef, OptionDef, RecipeDef, SourceDef, SplitDef, StepsDef};
 pub use workspace::{LayerDef, ToolchainDef, WorkspaceDef};

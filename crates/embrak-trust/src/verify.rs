@@ -1,0 +1,280 @@
+//! Checking evidence against an artifact and a policy.
+
+use crate::{Envelope, KeyId, Policy, Statement, StatementKind, Subject};
+use embrak_tree::Digest;
+use serde::Serialize;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Something that has passed its check. Only [`verify`] makes one.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Verified<T>(T);
+
+impl<T> Verified<T> {
+    /// What was checked.
+    pub fn get(&self) -> &T {
+        &self.0
+    }
+}
+
+/// An artifact as it was found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Subjects {
+    /// Its file name.
+    pub name: String,
+    /// Digest of its bytes.
+    pub artifact: Digest,
+    /// The image it is of, for choosing the policy's rules; none when only the evidence can tell.
+    pub image: Option<String>,
+}
+
+/// One rule and what met it, or did not.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Check {
+    /// The rule in words.
+    pub rule: String,
+    /// Whether it is met.
+    pub good: bool,
+    /// By what, or why not.
+    pub because: String,
+}
+
+/// The result of a check.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Checked {
+    /// Every rule in order.
+    pub checks: Vec<Check>,
+    /// The statements by signers who may make them, with the signers' names; there only when every rule is met.
+    pub verified: Option<Verified<Vec<(String, Statement)>>>,
+}
+
+impl Checked {
+    /// Whether every rule is met.
+    pub fn good(&self) -> bool {
+        self.verified.is_some()
+    }
+}
+
+/// Reads the lines of an evidence file.
+///
+/// # Errors
+/// A line is not an envelope, or the last one has no end; by number from 1.
+pub fn read_evidence(text: &str) -> Result<Vec<Envelope>, String> {
+    let Some(body) = text.strip_suffix('\n') else {
+        return Err("the evidence is empty or its last line has no end: cut short?".into());
+    };
+    body.split('\n')
+        .enumerate()
+        .map(|(i, line)| Envelope::from_line(line).map_err(|e| format!("line {}: {e}", i + 1)))
+        .collect()
+}
+
+/// Checks an artifact.
+pub fn verify(subject: &Subjects, evidence: &str, policy: &Policy) -> Checked {
+    let mut report = Report { checks: Vec::new() };
+    let envelopes = match read_evidence(evidence) {
+        Ok(envelopes) => envelopes,
+        Err(why) => {
+            report.add("the evidence can be read", Err(why));
+            return Checked { checks: report.checks, verified: None };
+        }
+    };
+    report.add("the evidence can be read", Ok(format!("{} signed statement(s)", envelopes.len())));
+
+    let mut said: BTreeMap<StatementKind, BTreeMap<KeyId, String>> = BTreeMap::new();
+    let mut believed = Vec::new();
+    let mut images = BTreeSet::new();
+    for (index, envelope) in envelopes.iter().enumerate() {
+        let rule = format!("statement {} is about this file, by a known signer", index + 1);
+        match judge(envelope, subject, policy) {
+            Ok(judged) => {
+                images.extend(judged.image);
+                said.entry(judged.kind).or_default().insert(judged.key, judged.signer.clone());
+                report.add(&rule, Ok(format!("{}, signed by {}", judged.kind, judged.signer)));
+                believed.push((judged.signer, judged.statement));
+            }
+            Err(why) => report.add(&rule, Err(why)),
+        }
+    }
+    let image = subject.image.clone().or_else(|| images.into_iter().next());
+    match image {
+        None => report.add("the image is known", Err("no believed statement says which image this is".into())),
+        Some(image) => {
+            let mut any = false;
+            for rule in policy.rules_for(&image) {
+                for (kind, count) in &rule.require {
+                    any = true;
+                    let signers: Vec<&str> =
+                        said.get(kind).into_iter().flat_map(|m| m.values()).map(String::as_str).collect();
+                    let text = format!("images {} need {kind} by {count} signer(s)", rule.images.join(", "));
+                    let found = if signers.is_empty() { "nobody".to_string() } else { signers.join(", ") };
+                    report.add(
+                        &text,
+                        if signers.len() >= *count { Ok(found) } else { Err(format!("signed by {found}")) },
+                    );
+                }
+            }
+            if !any {
+                report.add("a rule of the policy speaks of this image", Err(format!("none does of `{image}`")));
+            }
+        }
+    }
+    let good = report.checks.iter().all(|c| c.good);
+    Checked { checks: report.checks, verified: good.then(|| Verified(believed)) }
+}
+
+struct Report {
+    checks: Vec<Check>,
+}
+
+impl Report {
+    fn add(&mut self, rule: &str, result: Result<String, String>) {
+        let good = result.is_ok();
+        let because = match result {
+            Ok(text) | Err(text) => text,
+        };
+        self.checks.push(Check { rule: rule.to_string(), good, because });
+    }
+}
+
+struct Judged {
+    kind: StatementKind,
+    signer: String,
+    key: KeyId,
+    image: Option<String>,
+    statement: Statement,
+}
+
+/// Whether an envelope says something about this artifact that its signer may say.
+fn judge(envelope: &Envelope, subject: &Subjects, policy: &Policy) -> Result<Judged, String> {
+    let Some(signer) = policy.signers.iter().find(|s| envelope.signed_by(&s.key)) else {
+        let claimed: Vec<String> = envelope
+            .signatures
+            .iter()
+            .map(|s| match policy.signers.iter().find(|k| k.key.id() == s.keyid) {
+                Some(known) => format!("the signature of {} does not fit what was signed", known.name),
+                None => format!("key {} is not in the policy", s.keyid.short()),
+            })
+            .collect();
+        return Err(if claimed.is_empty() { "it is not signed".into() } else { claimed.join("; ") });
+    };
+    let statement = envelope.statement().map_err(|e| e.to_string())?;
+    let kind = StatementKind::of(&statement.predicate_type)
+        .ok_or_else(|| format!("it says something of an unknown kind, {}", statement.predicate_type))?;
+    if !signer.may.contains(&kind) {
+        return Err(format!("{} may not say {kind}", signer.name));
+    }
+    let found: Vec<&Subject> = statement.subject.iter().collect();
+    if !found.iter().any(|s| s.digest.get("sha256") == Some(&subject.artifact.hex())) {
+        let about: Vec<String> =
+            found.iter().map(|s| format!("{} sha256:{}", s.name, s.digest.get("sha256").map_or("?", |d| d))).collect();
+        return Err(format!("it is about {}; this file digests to {}", about.join(", "), subject.artifact));
+    }
+    if kind == StatementKind::Reproduction
+        && statement.predicate.get("result").and_then(|r| r.as_str()) != Some("identical")
+    {
+        return Err("it says that building again gave something else".into());
+    }
+    let image = statement
+        .predicate
+        .pointer("/buildDefinition/externalParameters/image")
+        .and_then(|v| v.as_str())
+        .map(String::from);
+    Ok(Judged { kind, signer: signer.name.clone(), key: signer.key.id(), image, statement })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{PROVENANCE, REPRODUCTION, SigningKey};
+    use proptest::prelude::*;
+    use serde_json::json;
+
+    const NAME: &str = "beacon-console.raw";
+
+    fn subject() -> Subjects {
+        Subjects { name: NAME.into(), artifact: Digest::of("image"), image: Some("beacon-console".into()) }
+    }
+
+    fn line(key: &SigningKey, kind: &str, predicate: serde_json::Value, artifact: &str) -> String {
+        let subject = Subject::new(NAME, &Digest::of(artifact), &Digest::of("tree"));
+        Envelope::sign(&Statement::new(subject, kind, predicate), key).unwrap().to_line() + "\n"
+    }
+
+    fn policy(dir: &tempfile::TempDir, keys: &[(&str, &SigningKey, &str)], rules: &str) -> Policy {
+        let mut text = String::new();
+        for (name, key, may) in keys {
+            std::fs::write(dir.path().join(format!("{name}.pub")), key.public().to_pem().unwrap()).unwrap();
+            text += &format!("[signer.{name}]\nkey = '{name}.pub'\nmay = {may}\n");
+        }
+        let path = dir.path().join("trust.toml");
+        std::fs::write(&path, text + rules).unwrap();
+        Policy::load(&path).unwrap()
+    }
+
+    fn why(checked: &Checked) -> String {
+        checked
+            .checks
+            .iter()
+            .filter(|c| !c.good)
+            .map(|c| format!("{}: {}", c.rule, c.because))
+            .collect::<Vec<_>>()
+            .join("\n")
+    }
+
+    #[test]
+    fn k_of_n_counts_different_signers_only() {
+        let dir = tempfile::tempdir().unwrap();
+        let keys = [1, 2, 3].map(|n| SigningKey::from_seed([n; 32]));
+        let policy = policy(
+            &dir,
+            &[
+                ("release", &keys[0], "['provenance']"),
+                ("a", &keys[1], "['reproduction']"),
+                ("b", &keys[2], "['reproduction']"),
+            ],
+            "[[policy]]\nimages = ['beacon-*']\nrequire = { provenance = 1, reproduction = 2 }\n",
+        );
+        let made = line(&keys[0], PROVENANCE, json!({}), "image");
+        let again = |key| line(key, REPRODUCTION, json!({ "result": "identical" }), "image");
+        let both = format!("{made}{}{}", again(&keys[1]), again(&keys[2]));
+        let checked = verify(&subject(), &both, &policy);
+        assert!(checked.good(), "{}", why(&checked));
+        assert_eq!(checked.verified.unwrap().get().len(), 3);
+        let twice = format!("{made}{}{}", again(&keys[1]), again(&keys[1]));
+        assert!(why(&verify(&subject(), &twice, &policy)).contains("reproduction by 2 signer(s): signed by a"));
+        let wrong_role = format!("{made}{}{}", again(&keys[0]), again(&keys[1]));
+        assert!(why(&verify(&subject(), &wrong_role, &policy)).contains("release may not say reproduction"));
+        let other = line(&keys[1], REPRODUCTION, json!({ "result": "different" }), "image");
+        assert!(why(&verify(&subject(), &format!("{made}{other}"), &policy)).contains("gave something else"));
+        let unspoken = Subjects { image: Some("tide-service".into()), ..subject() };
+        assert!(why(&verify(&unspoken, &both, &policy)).contains("none does of `tide-service`"));
+    }
+
+    #[test]
+    fn what_fails_is_named() {
+        let (key, stranger) = (SigningKey::from_seed([1; 32]), SigningKey::from_seed([9; 32]));
+        let policy = Policy::of_key("release", key.public());
+        assert!(verify(&subject(), &line(&key, PROVENANCE, json!({}), "image"), &policy).good());
+        let told = |evidence: &str| why(&verify(&subject(), evidence, &policy));
+        assert!(told(&line(&key, PROVENANCE, json!({}), "other image")).contains("this file digests to sha256:"));
+        assert!(told(&line(&stranger, PROVENANCE, json!({}), "image")).contains("is not in the policy"));
+        assert!(told("").contains("cut short"));
+        assert!(told("{}\n").contains("line 1: not a signed envelope"));
+        assert!(told(&line(&key, "https://other.example/x", json!({}), "image")).contains("unknown kind"));
+    }
+
+    proptest! {
+        #[test]
+        fn any_flipped_bit_of_the_evidence_is_noticed(at in any::<prop::sample::Index>(), bit in 0u8..8) {
+            let key = SigningKey::from_seed([1; 32]);
+            let policy = Policy::of_key("release", key.public());
+            let mut bytes = line(&key, PROVENANCE, json!({ "buildDefinition": {} }), "image").into_bytes();
+            let at = at.index(bytes.len());
+            bytes[at] ^= 1 << bit;
+            // What is not UTF-8 any more is refused before it is read as text.
+            if let Ok(text) = String::from_utf8(bytes) {
+                prop_assert!(!verify(&subject(), &text, &policy).good(), "byte {}", at);
+            }
+        }
+    }
+}
