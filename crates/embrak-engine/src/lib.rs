@@ -1,14 +1,67 @@
-pub fn add(left: u64, right: u64) -> u64 {
-    left + right
+//! The road from definitions to verified artifacts.
+//!
+//! ```text
+//! definitions --merge--> Definition --resolve--> Lock --build--> Packages --compose--> Tree
+//!      Tree --layout--> Extents --emit--> Artifact --attest--> Evidence
+//! and back:
+//!      Artifact --read--> Tree        (inspect, diff)
+//!      Evidence + Artifact --check--> Verified<..>
+//! ```
+//!
+//! Each step's result is cached by the digest of its inputs. Nothing here prints: results are values, progress goes
+//! to an [`Observer`].
+
+mod boot;
+mod build;
+mod causes;
+mod compose;
+mod diff;
+mod error;
+mod events;
+mod evidence;
+mod inspect;
+mod lock;
+mod outputs;
+mod package;
+mod plan;
+mod preview;
+mod record;
+mod reproduce;
+mod snapshot;
+mod sources;
+mod toolchain;
+
+pub use boot::{BootOptions, BootReport, ConsoleCheck, boot, find_emulator};
+pub use build::{BuildOptions, BuildResult, build};
+pub use causes::{Cause, explain_bytes};
+pub use diff::{DiffReport, Difference, diff};
+pub use error::{EngineError, Result};
+pub use events::{ActionStatus, Event, Observer, Silent};
+pub use evidence::{SignReport, evidence_path, sign, sign_reproduction, verify_artifact};
+pub use inspect::{Artifact, Content, Inspection, PartitionView, Summary, inspect, open_artifact};
+pub use lock::{Lock, LockedImage, LockedPackage, LockedRecipe, LockedTool, Moved, WriterVersions};
+pub use outputs::OutputFile;
+pub use package::PackageInfo;
+pub use plan::{Plan, Selection, Target, Why, plan};
+pub use preview::{Preview, PreviewPackage, PreviewPartition, preview};
+pub use record::{ActionRecord, RunRecord, find_run, run_record};
+pub use reproduce::{ReproduceOptions, ReproducedOutput, ReproducedPackage, Reproduction, reproduce};
+
+use embrak_model::Workspace;
+use embrak_store::Store;
+use std::sync::atomic::AtomicBool;
+
+/// What every part of the road works with.
+pub struct Engine<'a> {
+    /// The definitions.
+    pub workspace: &'a Workspace,
+    /// Where results are kept.
+    pub store: &'a Store,
+    /// Who is told about progress.
+    pub observer: &'a dyn Observer,
+    /// Set to stop: running steps are ended and nothing half-made is kept.
+    pub stop: &'a AtomicBool,
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn it_works() {
-        let result = add(2, 2);
-        assert_eq!(result, 4);
-    }
-}
+/// The version of this program, as recorded and signed.
+pub const TOOL_VERSION: &str = env!("CARGO_PKG_VERSION");

@@ -158,16 +158,34 @@ impl Store {
             embrak_tree::HashingReader::new(file).finish().doing("read", path)?
         };
         // A file changed a moment ago could change again within the clock's grain: not remembered.
-        let settled = SystemTime::now()
-            .duration_since(meta.modified().unwrap_or(SystemTime::UNIX_EPOCH))
-            .is_ok_and(|age| age > Duration::from_secs(2));
-        if settled {
-            self.db()
-                .prepare_cached("INSERT OR REPLACE INTO host_files (path, stamp, digest) VALUES (?1, ?2, ?3)")
-                .and_then(|mut s| s.execute(params![name, stamp, digest.hex()]))
-                .map_err(|e| self.index_error(e))?;
+        if is_settled(&meta) {
+            self.remember_file(path, &digest)?;
         }
         Ok((digest, size))
+    }
+
+    /// A text that changes whenever a file, directory or link outside the store changes; none when it is not there.
+    pub fn stamp(path: &Path) -> Option<String> {
+        let (link, target) = (fs::symlink_metadata(path).ok()?, fs::metadata(path).ok()?);
+        Some(if link.is_symlink() { format!("{} {}", stamp(&link), stamp(&target)) } else { stamp(&target) })
+    }
+
+    /// The same, but none when it changed so lately that it could change again unnoticed.
+    pub fn settled_stamp(path: &Path) -> Option<String> {
+        is_settled(&fs::metadata(path).ok()?).then(|| Store::stamp(path)).flatten()
+    }
+
+    /// Remembers the digest of a file outside the store that was just written by ourselves.
+    ///
+    /// # Errors
+    /// The index cannot be written.
+    pub fn remember_file(&self, path: &Path, digest: &Digest) -> Result<()> {
+        let meta = fs::metadata(path).doing("read", path)?;
+        self.db()
+            .prepare_cached("INSERT OR REPLACE INTO host_files (path, stamp, digest) VALUES (?1, ?2, ?3)")
+            .and_then(|mut s| s.execute(params![path.to_string_lossy(), stamp(&meta), digest.hex()]))
+            .map_err(|e| self.index_error(e))?;
+        Ok(())
     }
 
     /// Forgets runs beyond the newest `keep_runs`, then every action no run on record used, then every
@@ -209,6 +227,11 @@ impl Store {
         }
         Ok(pruned)
     }
+}
+
+fn is_settled(meta: &fs::Metadata) -> bool {
+    let changed = meta.modified().unwrap_or(SystemTime::UNIX_EPOCH);
+    SystemTime::now().duration_since(changed).is_ok_and(|age| age > Duration::from_secs(2))
 }
 
 fn stamp(meta: &fs::Metadata) -> String {

@@ -114,7 +114,7 @@ pub struct OptionDef {
 pub enum Method {
     /// `make`, then `make install DESTDIR="$OUT"`.
     Make,
-    /// The sources are installed as they are: `cp -R . "$OUT"`.
+    /// Nothing is run: the sources are the files of the package.
     Copy,
 }
 
@@ -139,8 +139,7 @@ impl StepsDef {
     pub fn in_order(&self, method: Option<Method>) -> Vec<(&'static str, String)> {
         let (compile, install) = match method {
             Some(Method::Make) => (Some("make -j\"$JOBS\""), Some("make install DESTDIR=\"$OUT\"")),
-            Some(Method::Copy) => (None, Some("cp -R . \"$OUT\"")),
-            None => (None, None),
+            Some(Method::Copy) | None => (None, None),
         };
         [
             ("prepare", &self.prepare, None),

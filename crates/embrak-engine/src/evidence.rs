@@ -1,0 +1,181 @@
+//! Evidence: signed statements beside an artifact, in `NAME.evidence.jsonl`.
+
+use crate::error::{Doing, EngineError, Result};
+use crate::outputs::{OutputFile, artifact_digest, write_beside};
+use crate::record::{RunRecord, find_run};
+use crate::reproduce::Reproduction;
+use embrak_store::{RunRow, Store};
+use embrak_tree::Digest;
+use embrak_trust::{
+    Checked, Envelope, KeyId, PROVENANCE, Policy, REPRODUCTION, SigningKey, Statement, Subject, Subjects,
+    read_evidence, verify,
+};
+use serde_json::json;
+use std::path::{Path, PathBuf};
+
+/// What was signed.
+#[derive(Debug, Clone)]
+pub struct SignReport {
+    /// The artifact.
+    pub path: PathBuf,
+    /// The evidence file.
+    pub evidence: PathBuf,
+    /// Digest of the artifact.
+    pub artifact: Digest,
+    /// The run it came from.
+    pub run: i64,
+    /// Who signed.
+    pub key: KeyId,
+}
+
+/// Where the evidence of an artifact lies.
+pub fn evidence_path(artifact: &Path) -> PathBuf {
+    let mut name = artifact.file_name().unwrap_or_default().to_os_string();
+    name.push(".evidence.jsonl");
+    artifact.with_file_name(name)
+}
+
+/// Signs how an artifact was made, as its run recorded it. An older statement of the same kind by the same key is
+/// replaced; all others stay.
+///
+/// # Errors
+/// No run on record has made the artifact, or the evidence cannot be written.
+pub fn sign(store: &Store, path: &Path, key: &SigningKey) -> Result<SignReport> {
+    let artifact = artifact_digest(path)?;
+    let (row, record) = find_run(store, None, Some(&artifact))?;
+    let output = output_of(&record, &artifact)?;
+    let statement = Statement::new(subject(path, output), PROVENANCE, provenance(&row, &record, output));
+    let evidence = append(path, &statement, key)?;
+    Ok(SignReport { path: path.to_path_buf(), evidence, artifact, run: row.id, key: key.public().id() })
+}
+
+/// Signs that an artifact was made again, and with which result.
+///
+/// # Errors
+/// The evidence cannot be written.
+pub fn sign_reproduction(path: &Path, reproduction: &Reproduction, key: &SigningKey) -> Result<SignReport> {
+    let artifact = artifact_digest(path)?;
+    let Some(output) = reproduction.outputs.iter().find(|o| o.expected == artifact) else {
+        return Err(EngineError::other(
+            format!("{} was not among what was made again", path.display()),
+            "reproduce this file",
+        ));
+    };
+    let predicate = json!({
+        "result": if output.identical { "identical" } else { "different" },
+        "tool": { "name": "embrak", "version": reproduction.tool },
+        "originalTool": reproduction.original_tool,
+        "variations": reproduction.variations,
+        "rebuilt": output.found.map(|d| json!({ "sha256": d.hex() })),
+        "packages": { "identical": reproduction.packages.iter().filter(|p| p.identical).count(), "all": reproduction.packages.len() },
+    });
+    let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let statement = Statement::new(Subject::new(&name, &artifact, &output.tree), REPRODUCTION, predicate);
+    let evidence = append(path, &statement, key)?;
+    Ok(SignReport { path: path.to_path_buf(), evidence, artifact, run: reproduction.run, key: key.public().id() })
+}
+
+fn output_of<'a>(record: &'a RunRecord, artifact: &Digest) -> Result<&'a OutputFile> {
+    record
+        .outputs
+        .iter()
+        .find(|o| o.artifact == *artifact)
+        .ok_or_else(|| EngineError::other(format!("the run did not make {artifact}"), "build it again"))
+}
+
+fn subject(path: &Path, output: &OutputFile) -> Subject {
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    Subject::new(&name, &output.artifact, &output.tree)
+}
+
+fn append(path: &Path, statement: &Statement, key: &SigningKey) -> Result<PathBuf> {
+    let evidence = evidence_path(path);
+    let envelope = Envelope::sign(statement, key).map_err(|e| EngineError::other(e.to_string(), ""))?;
+    let before = match std::fs::read_to_string(&evidence) {
+        Ok(text) => read_evidence(&text).map_err(|why| {
+            EngineError::other(
+                format!("{}: {why}", evidence.display()),
+                "move the damaged file away; what it said has to be signed again",
+            )
+        })?,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Vec::new(),
+        Err(error) => return Err(error).doing("read", &evidence),
+    };
+    let replaced = |old: &Envelope| {
+        old.signed_by(&key.public()) && old.statement().is_ok_and(|s| s.predicate_type == statement.predicate_type)
+    };
+    let lines: String =
+        before.iter().filter(|old| !replaced(old)).chain([&envelope]).map(|e| e.to_line() + "\n").collect();
+    write_beside(&evidence, lines.as_bytes())?;
+    Ok(evidence)
+}
+
+/// SLSA provenance v1 of one output.
+fn provenance(row: &RunRow, record: &RunRecord, output: &OutputFile) -> serde_json::Value {
+    let time = |ms: i64| jiff::Timestamp::from_millisecond(ms).map(|t| t.to_string()).unwrap_or_default();
+    let mut dependencies = vec![
+        json!({ "name": "lock", "uri": "embrak.lock", "digest": { "sha256": record.lock.hex() } }),
+        json!({ "name": "workspace", "digest": { "embrakTree": record.snapshot.hex() } }),
+    ];
+    for (name, digest) in &record.host_tools {
+        dependencies.push(json!({ "name": format!("host tool {name}"), "digest": { "embrakTree": digest.hex() } }));
+    }
+    for package in record.packages.get(&output.image).into_iter().flatten() {
+        dependencies.push(json!({
+            "name": format!("package {} {}", package.name, package.version),
+            "digest": { "embrakTree": package.tree.hex() },
+        }));
+    }
+    json!({
+        "buildDefinition": {
+            "buildType": "https://embrak.example/build/v1",
+            "externalParameters": {
+                "workspace": record.workspace,
+                "image": output.image,
+                "target": output.target,
+                "output": output.output,
+                "parameters": record.params,
+                "amendments": record.set,
+            },
+            "internalParameters": {
+                "epoch": record.epoch,
+                "input": record.inputs.get(&output.image),
+                "writers": record.writers,
+                "hostToolsUsed": !record.host_tools.is_empty(),
+            },
+            "resolvedDependencies": dependencies,
+        },
+        "runDetails": {
+            "builder": { "id": "https://embrak.example/builder/local", "version": { "embrak": record.tool } },
+            "metadata": {
+                "invocationId": format!("run {}", row.id),
+                "startedOn": time(row.started),
+                "finishedOn": row.finished.map(time),
+            },
+        },
+    })
+}
+
+/// Checks an artifact's evidence against a policy.
+///
+/// # Errors
+/// The artifact or its evidence cannot be read; everything else is in the result.
+pub fn verify_artifact(path: &Path, evidence: Option<&Path>, policy: &Policy) -> Result<(Digest, Checked)> {
+    let artifact = artifact_digest(path)?;
+    let evidence = evidence.map_or_else(|| evidence_path(path), Path::to_path_buf);
+    let bytes = match std::fs::read(&evidence) {
+        Ok(bytes) => bytes,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+            return Err(EngineError::other(
+                format!("{} has no evidence: {} is not there", path.display(), evidence.display()),
+                "get it from whoever made the artifact, or make it with `embrak sign`",
+            ));
+        }
+        Err(error) => return Err(error).doing("read", &evidence),
+    };
+    // What is not UTF-8 cannot be JSON; replacing what is wrong makes the check fail in words.
+    let text = String::from_utf8_lossy(&bytes);
+    let subject =
+        Subjects { name: path.file_name().unwrap_or_default().to_string_lossy().into_owned(), artifact, image: None };
+    Ok((artifact, verify(&subject, &text, policy)))
+}

@@ -1,0 +1,406 @@
+//! `embrak.lock`: every input of every image, by exact version and digest.
+//!
+//! TOML, sorted, one thing a line, made to be read in a code review. Never a secret, never an absolute path of the
+//! workspace; the paths of host tools are where the tools were found.
+
+use crate::error::{Doing, EngineError, Result};
+use embrak_tree::Digest;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
+use std::path::Path;
+
+const FORMAT: u32 = 1;
+const HEADER: &str = "# Written by `embrak lock`: every input by version and digest. Keep it in version control.\n";
+
+/// The lock of a workspace.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Lock {
+    /// Version of this format.
+    pub format: u32,
+    /// Which writers make the bytes.
+    pub writers: WriterVersions,
+    /// The layers in order.
+    #[serde(default, rename = "layer")]
+    pub layers: Vec<LockedLayer>,
+    /// Programs of the host.
+    #[serde(default, rename = "tool")]
+    pub tools: Vec<LockedTool>,
+    /// Recipes, as they are built.
+    #[serde(default, rename = "recipe")]
+    pub recipes: Vec<LockedRecipe>,
+    /// Images, for one target each.
+    #[serde(default, rename = "image")]
+    pub images: Vec<LockedImage>,
+}
+
+/// Versions of the writers: a change of bytes is a new version.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct WriterVersions {
+    /// Tree manifests.
+    pub tree: u32,
+    /// Tar archives.
+    pub tar: u32,
+    /// GUID partition tables.
+    pub gpt: u32,
+    /// FAT filesystems.
+    pub fat: u32,
+    /// OCI layouts.
+    pub oci: u32,
+    /// The order and environment of build steps.
+    pub sandbox: u32,
+}
+
+impl WriterVersions {
+    /// What this program writes.
+    pub const CURRENT: WriterVersions = WriterVersions {
+        tree: embrak_tree::MANIFEST_VERSION,
+        tar: embrak_tree::tar::WRITER_VERSION,
+        gpt: embrak_disk::gpt::WRITER_VERSION,
+        fat: embrak_disk::fat::WRITER_VERSION,
+        oci: embrak_oci::WRITER_VERSION,
+        sandbox: crate::build::SANDBOX_VERSION,
+    };
+}
+
+/// A layer.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LockedLayer {
+    /// Its name.
+    pub name: String,
+    /// Its version.
+    pub version: String,
+    /// Its directory, from the workspace.
+    pub path: String,
+}
+
+/// A program of the host with all it needs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LockedTool {
+    /// As recipes ask for it.
+    pub name: String,
+    /// Where it was found.
+    pub path: String,
+    /// Digest of the tree of its files.
+    pub digest: Digest,
+}
+
+/// A recipe with the options it is built with.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct LockedRecipe {
+    /// Name, version, architecture, and options that are on: `tidelog 1.4.2-1 x86_64 [tls]`.
+    pub id: String,
+    /// Its file.
+    pub file: String,
+    /// Digest of the merged definition.
+    pub definition: Digest,
+    /// Digest of the sources' tree, patches applied.
+    pub sources: Digest,
+    /// Host tools its steps see.
+    #[serde(default)]
+    pub tools: Vec<String>,
+    /// Packages in its sysroot, each with the recipe that makes it.
+    #[serde(default)]
+    pub uses: Vec<LockedPackage>,
+}
+
+/// A package and the recipe that makes it; written `NAME VERSION by RECIPE`.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct LockedPackage {
+    /// Its name.
+    pub name: String,
+    /// Its version.
+    pub version: String,
+    /// [`LockedRecipe::id`] of what makes it.
+    pub recipe: String,
+}
+
+impl TryFrom<String> for LockedPackage {
+    type Error = String;
+    fn try_from(text: String) -> std::result::Result<Self, String> {
+        let parts = text.split_once(" by ").and_then(|(p, recipe)| p.split_once(' ').map(|(n, v)| (n, v, recipe)));
+        let (name, version, recipe) = parts.ok_or_else(|| format!("`{text}` is not `NAME VERSION by RECIPE`"))?;
+        Ok(LockedPackage { name: name.into(), version: version.into(), recipe: recipe.into() })
+    }
+}
+
+impl From<LockedPackage> for String {
+    fn from(package: LockedPackage) -> String {
+        package.to_string()
+    }
+}
+
+impl fmt::Display for LockedPackage {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} {} by {}", self.name, self.version, self.recipe)
+    }
+}
+
+/// An image for one target.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct LockedImage {
+    /// Its name.
+    pub name: String,
+    /// The board, or the architecture when no board matters.
+    pub target: String,
+    /// Digest of the merged definitions of image and board.
+    pub definition: Digest,
+    /// Digest of all inputs together: what the image is stamped with.
+    pub input: Digest,
+    /// Overlays with the digests of their trees: `PATH DIGEST`.
+    #[serde(default)]
+    pub overlays: Vec<String>,
+    /// Its packages by name.
+    #[serde(default)]
+    pub packages: Vec<LockedPackage>,
+}
+
+/// Something a new lock says otherwise than the old one.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Moved {
+    /// What: `tidelog`, `image beacon-console (sim-x86_64)`, `host tool cc`.
+    pub what: String,
+    /// How, in words.
+    pub how: String,
+}
+
+impl fmt::Display for Moved {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}: {}", self.what, self.how)
+    }
+}
+
+impl Lock {
+    /// A lock of nothing.
+    pub fn empty() -> Self {
+        Lock {
+            format: FORMAT,
+            writers: WriterVersions::CURRENT,
+            layers: vec![],
+            tools: vec![],
+            recipes: vec![],
+            images: vec![],
+        }
+    }
+
+    /// Reads the lock of a workspace, if it has one.
+    ///
+    /// # Errors
+    /// It cannot be read or is not a lock.
+    pub fn load(path: &Path) -> Result<Option<Lock>> {
+        let text = match std::fs::read_to_string(path) {
+            Ok(text) => text,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+            Err(error) => return Err(error).doing("read", path),
+        };
+        Lock::parse(&text).map(Some)
+    }
+
+    fn parse(text: &str) -> Result<Lock> {
+        #[derive(Deserialize)]
+        struct OnlyFormat {
+            format: u32,
+        }
+        let bad = |e: toml::de::Error| EngineError::LockFormat(e.to_string());
+        let found: OnlyFormat = toml::from_str(text).map_err(bad)?;
+        if found.format != FORMAT {
+            return Err(EngineError::LockFormat(format!("it has format {}, this Embrak knows {FORMAT}", found.format)));
+        }
+        toml::from_str(text).map_err(bad)
+    }
+
+    /// The text of the lock file.
+    pub fn to_text(&self) -> String {
+        format!("{HEADER}{}", toml::to_string_pretty(self).unwrap_or_default())
+    }
+
+    /// Writes the lock file, beside and renamed; not at all when it says the same already.
+    ///
+    /// # Errors
+    /// It cannot be written.
+    pub fn save(&self, path: &Path) -> Result<bool> {
+        let text = self.to_text();
+        if std::fs::read_to_string(path).is_ok_and(|old| old == text) {
+            return Ok(false);
+        }
+        crate::outputs::write_beside(path, text.as_bytes())?;
+        Ok(true)
+    }
+
+    /// The digest of the lock file's text.
+    pub fn digest(&self) -> Digest {
+        Digest::of(self.to_text())
+    }
+
+    /// The lock of an image for a target.
+    pub fn image(&self, name: &str, target: &str) -> Option<&LockedImage> {
+        self.images.iter().find(|i| i.name == name && i.target == target)
+    }
+
+    /// A recipe by its id.
+    pub fn recipe(&self, id: &str) -> Option<&LockedRecipe> {
+        self.recipes.iter().find(|r| r.id == id)
+    }
+
+    /// Puts images of another lock in, replacing those of the same name and target; what no image needs any more
+    /// goes.
+    pub(crate) fn absorb(&self, new: Lock) -> Lock {
+        let mut images: BTreeMap<(String, String), LockedImage> = BTreeMap::new();
+        let mut recipes: BTreeMap<String, LockedRecipe> = BTreeMap::new();
+        let mut tools: BTreeMap<String, LockedTool> = BTreeMap::new();
+        for lock in [self, &new] {
+            images.extend(lock.images.iter().map(|i| ((i.name.clone(), i.target.clone()), i.clone())));
+            recipes.extend(lock.recipes.iter().map(|r| (r.id.clone(), r.clone())));
+            tools.extend(lock.tools.iter().map(|t| (t.name.clone(), t.clone())));
+        }
+        let mut wanted: Vec<String> = images.values().flat_map(|i| &i.packages).map(|p| p.recipe.clone()).collect();
+        let mut reached = BTreeSet::new();
+        while let Some(id) = wanted.pop() {
+            if let Some(recipe) = recipes.get(&id)
+                && reached.insert(id)
+            {
+                wanted.extend(recipe.uses.iter().map(|p| p.recipe.clone()));
+            }
+        }
+        recipes.retain(|id, _| reached.contains(id));
+        let used: BTreeSet<&String> = recipes.values().flat_map(|r| &r.tools).collect();
+        tools.retain(|name, _| used.contains(name));
+        Lock {
+            format: FORMAT,
+            writers: new.writers,
+            layers: new.layers,
+            tools: tools.into_values().collect(),
+            recipes: recipes.into_values().collect(),
+            images: images.into_values().collect(),
+        }
+    }
+
+    /// What another lock says otherwise, in sentences.
+    pub fn moved(&self, new: &Lock) -> Vec<Moved> {
+        let mut out = Vec::new();
+        let mut say = |what: String, how: String| out.push(Moved { what, how });
+        if self.writers != new.writers {
+            say("writers".into(), "this Embrak writes other bytes than the one that made the lock".into());
+        }
+        let versions =
+            |lock: &Lock| lock.layers.iter().map(|l| (l.name.clone(), l.version.clone())).collect::<BTreeMap<_, _>>();
+        compare(&versions(self), &versions(new), |name, how| say(format!("layer {name}"), how));
+        let tools =
+            |lock: &Lock| lock.tools.iter().map(|t| (t.name.clone(), t.digest.short())).collect::<BTreeMap<_, _>>();
+        compare(&tools(self), &tools(new), |name, how| say(format!("host tool {name}"), how));
+        for recipe in &new.recipes {
+            let Some(old) = self.recipe(&recipe.id) else { continue };
+            let mut changed = Vec::new();
+            if old.sources != recipe.sources {
+                changed.push(format!("sources {} -> {}", old.sources.short(), recipe.sources.short()));
+            }
+            if old.definition != recipe.definition {
+                changed.push(format!("definition {} -> {}", old.definition.short(), recipe.definition.short()));
+            }
+            if old.tools != recipe.tools || old.uses != recipe.uses {
+                changed.push("what it is built with".to_string());
+            }
+            if !changed.is_empty() {
+                say(recipe.id.clone(), changed.join(", "));
+            }
+        }
+        for image in &new.images {
+            let name = format!("image {} ({})", image.name, image.target);
+            let Some(old) = self.image(&image.name, &image.target) else {
+                say(name, format!("new, {} packages", image.packages.len()));
+                continue;
+            };
+            let packages = |i: &LockedImage| {
+                i.packages.iter().map(|p| (p.name.clone(), p.version.clone())).collect::<BTreeMap<_, _>>()
+            };
+            compare(&packages(old), &packages(image), |package, how| say(format!("{name}: {package}"), how));
+            if old.definition != image.definition {
+                say(name.clone(), format!("definition {} -> {}", old.definition.short(), image.definition.short()));
+            }
+            if old.overlays != image.overlays {
+                say(name, "overlays".into());
+            }
+        }
+        out
+    }
+}
+
+fn compare(old: &BTreeMap<String, String>, new: &BTreeMap<String, String>, mut say: impl FnMut(&str, String)) {
+    for (name, version) in new {
+        match old.get(name) {
+            None => say(name, format!("added, {version}")),
+            Some(before) if before != version => say(name, format!("{before} -> {version}")),
+            Some(_) => {}
+        }
+    }
+    for (name, version) in old.iter().filter(|(name, _)| !new.contains_key(*name)) {
+        say(name, format!("removed, was {version}"));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn sample(version: &str, source: &str) -> Lock {
+        let recipe = |id: &str, uses| LockedRecipe {
+            id: id.into(),
+            file: "r.toml".into(),
+            definition: Digest::of("d"),
+            sources: Digest::of(source),
+            tools: vec!["cc".into()],
+            uses,
+        };
+        let gauge =
+            LockedPackage { name: "libgauge".into(), version: "0.3-1".into(), recipe: "libgauge 0.3-1 x86_64".into() };
+        let id = format!("tidelog {version} x86_64");
+        let tool = LockedTool { name: "cc".into(), path: "/usr/bin/cc".into(), digest: Digest::of("cc") };
+        let image = LockedImage {
+            name: "tide".into(),
+            target: "x86_64".into(),
+            definition: Digest::of("i"),
+            input: Digest::of("all"),
+            overlays: vec![],
+            packages: vec![LockedPackage { name: "tidelog".into(), version: version.into(), recipe: id.clone() }],
+        };
+        Lock {
+            tools: vec![tool],
+            recipes: vec![recipe(&gauge.recipe.clone(), vec![]), recipe(&id, vec![gauge])],
+            images: vec![image],
+            ..Lock::empty()
+        }
+    }
+
+    #[test]
+    fn a_lock_reads_back() {
+        let lock = sample("1.4-1", "s");
+        assert_eq!(Lock::parse(&lock.to_text()).unwrap(), lock);
+        assert!(lock.to_text().contains("\"tidelog 1.4-1 by tidelog 1.4-1 x86_64\""), "{}", lock.to_text());
+        let error = Lock::parse("format = 9\nnew = 1\n").unwrap_err().to_string();
+        assert!(error.contains("format 9"), "{error}");
+    }
+
+    #[test]
+    fn what_moved_is_told() {
+        let told = |a: &Lock, b: &Lock| a.moved(b).iter().map(ToString::to_string).collect::<Vec<_>>();
+        let old = sample("1.4-1", "s");
+        assert!(told(&old, &old).is_empty());
+        assert_eq!(told(&old, &sample("1.5-1", "s")), ["image tide (x86_64): tidelog: 1.4-1 -> 1.5-1"]);
+        let changed = told(&old, &sample("1.4-1", "other"));
+        assert!(changed.iter().any(|m| m.starts_with("tidelog 1.4-1 x86_64: sources ")), "{changed:?}");
+    }
+
+    #[test]
+    fn absorbing_drops_what_nothing_needs() {
+        let merged = sample("1.4-1", "s").absorb(sample("1.5-1", "s"));
+        let ids: Vec<&str> = merged.recipes.iter().map(|r| r.id.as_str()).collect();
+        assert_eq!(ids, ["libgauge 0.3-1 x86_64", "tidelog 1.5-1 x86_64"]);
+    }
+}

@@ -1,0 +1,304 @@
+//! Building again from the record, in an empty store, under changed conditions; and saying what differs.
+
+use crate::diff::{Difference, compare_trees};
+use crate::error::{Doing, EngineError, Result};
+use crate::events::{Event, Observer};
+use crate::record::{RunRecord, run_record};
+use crate::{TOOL_VERSION, sources};
+use embrak_store::{RunRow, Store};
+use embrak_tree::{BlobSource, Digest, Kind};
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+/// How to build again.
+pub struct ReproduceOptions<'a> {
+    /// This program, to be started anew.
+    pub program: PathBuf,
+    /// Only these images; none: all of the run.
+    pub images: Vec<String>,
+    /// Where the rebuilt files are kept; none: they are removed.
+    pub keep: Option<PathBuf>,
+    /// Who is told about progress.
+    pub observer: &'a dyn Observer,
+    /// Set to stop.
+    pub stop: &'a AtomicBool,
+}
+
+/// One package made again.
+#[derive(Debug, Clone, Serialize)]
+#[serde(rename_all = "camelCase")]
+pub struct ReproducedPackage {
+    /// Name and version.
+    pub name: String,
+    /// Its content digest as recorded.
+    pub expected: Digest,
+    /// As found now.
+    pub found: Option<Digest>,
+    /// Whether they are the same.
+    pub identical: bool,
+}
+
+/// One output made again.
+#[derive(Debug, Clone, Serialize)]
+#[serde(rename_all = "camelCase")]
+pub struct ReproducedOutput {
+    /// File name.
+    pub name: String,
+    /// Its artifact digest as recorded.
+    pub expected: Digest,
+    /// Its tree digest as recorded.
+    pub tree: Digest,
+    /// The artifact digest as found now.
+    pub found: Option<Digest>,
+    /// The tree digest as found now.
+    pub found_tree: Option<Digest>,
+    /// Whether the artifact digests are the same.
+    pub identical: bool,
+}
+
+/// The result.
+#[derive(Debug, Clone, Serialize)]
+#[serde(rename_all = "camelCase")]
+pub struct Reproduction {
+    /// The run that was done again.
+    pub run: i64,
+    /// Version of Embrak now.
+    pub tool: String,
+    /// Version of Embrak then.
+    pub original_tool: String,
+    /// What was changed.
+    pub variations: BTreeMap<String, String>,
+    /// Every package.
+    pub packages: Vec<ReproducedPackage>,
+    /// Every output.
+    pub outputs: Vec<ReproducedOutput>,
+    /// What differs, in the packages first.
+    pub differences: Vec<Difference>,
+    /// How long it took, in seconds.
+    pub seconds: f64,
+}
+
+impl Reproduction {
+    /// Whether every output has the recorded digest.
+    pub fn identical(&self) -> bool {
+        self.outputs.iter().all(|o| o.identical)
+    }
+}
+
+/// What is changed around the rebuild; none of it may reach the result.
+const UMASK: u32 = 0o077;
+const HOSTNAME: &str = "another-machine";
+const TIMEZONE: &str = "Pacific/Chatham";
+const LOCALE: &str = "tr_TR.UTF-8";
+
+/// Builds a run again and compares.
+///
+/// # Errors
+/// Something that was recorded cannot be had any more, or the rebuild fails.
+pub fn reproduce(
+    store: &Store,
+    row: &RunRow,
+    record: &RunRecord,
+    options: &ReproduceOptions<'_>,
+) -> Result<Reproduction> {
+    let started = Instant::now();
+    let place = tempfile::Builder::new().prefix("embrak-elsewhere-").tempdir().doing("make", std::env::temp_dir())?;
+    let workspace = place.path().join("a-path-of-another-length").join("workspace");
+    std::fs::create_dir_all(&workspace).doing("make", &workspace)?;
+    lay_out(store, record, &workspace)?;
+
+    let second = row.started / 1000;
+    while jiff::Timestamp::now().as_second() == second {
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    let now = jiff::Timestamp::now();
+    let then = jiff::Timestamp::from_millisecond(row.started).map(|t| t.to_string()).unwrap_or_default();
+    let variations: BTreeMap<String, String> = [
+        ("store", "empty".to_string()),
+        ("path", format!("{} -> {}", row.workspace, workspace.display())),
+        ("jobs", "1".to_string()),
+        ("umask", format!("{UMASK:04o}")),
+        ("time zone", TIMEZONE.to_string()),
+        ("locale", LOCALE.to_string()),
+        ("host name", HOSTNAME.to_string()),
+        ("start", format!("{then} -> {now}")),
+    ]
+    .map(|(name, value)| (name.to_string(), value))
+    .into();
+    let new_store_path = place.path().join("store");
+    let images = if options.images.is_empty() { record.images.clone() } else { options.images.clone() };
+    let out = options.keep.clone().unwrap_or_else(|| place.path().join("out"));
+    rebuild(record, options, &workspace, &new_store_path, &images, &out)?;
+
+    let new_store = Store::open(&new_store_path)?;
+    let rows = new_store.runs()?;
+    let again = rows.first().ok_or_else(|| EngineError::other("the rebuild has left no record", "run it with -v"))?;
+    let again = run_record(again)?;
+    let mut reproduction = compare(store, record, &new_store, &again, &images);
+    reproduction.run = row.id;
+    reproduction.variations = variations;
+    for output in &reproduction.outputs {
+        if output.identical || output.found.is_none() || reproduction.differences.iter().any(|d| d.cause.is_some()) {
+            continue;
+        }
+        let pair = (
+            record.outputs.iter().find(|o| o.name == output.name),
+            again.outputs.iter().find(|o| o.name == output.name),
+        );
+        if let (Some(a), Some(b)) = pair
+            && a.path.exists()
+            && let Ok(report) = crate::diff(&a.path, &b.path)
+        {
+            reproduction.differences.extend(report.differences);
+        }
+    }
+    reproduction.seconds = started.elapsed().as_secs_f64();
+    Ok(reproduction)
+}
+
+/// Lays the recorded workspace out. What cannot be had any more is listed before anything is done.
+fn lay_out(store: &Store, record: &RunRecord, workspace: &Path) -> Result<()> {
+    let snapshot = sources::get_tree(store, &record.snapshot)?;
+    let missing: Vec<String> = snapshot
+        .iter()
+        .filter_map(|(path, entry)| match &entry.kind {
+            Kind::File { digest, .. } if !store.has(digest) => Some(format!("  {path} {digest}")),
+            _ => None,
+        })
+        .collect();
+    if !missing.is_empty() {
+        return Err(EngineError::other(
+            format!("{} of the recorded inputs cannot be had any more:\n{}", missing.len(), missing.join("\n")),
+            "give the store they were built with by --store",
+        ));
+    }
+    store.copy_out(&snapshot, workspace)?;
+    Ok(())
+}
+
+fn rebuild(
+    record: &RunRecord,
+    options: &ReproduceOptions<'_>,
+    workspace: &Path,
+    store: &Path,
+    images: &[String],
+    out: &Path,
+) -> Result<()> {
+    let log_path = store.with_extension("log");
+    let log = std::fs::File::create(&log_path).doing("write", &log_path)?;
+    let mut command = Command::new(&options.program);
+    command.arg("-C").arg(workspace).arg("--store").arg(store).arg("build").args(images);
+    command.args(["--locked", "--jobs", "1", "--out"]).arg(out);
+    if let Some(board) = &record.board {
+        command.args(["--board", board]);
+    }
+    for (name, value) in &record.params {
+        command.arg("--param").arg(format!("{name}={value}"));
+    }
+    for set in &record.set {
+        command.arg("--set").arg(set);
+    }
+    command.env_clear().env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin").env("HOME", "/nonexistent");
+    command.env("TZ", TIMEZONE).env("LC_ALL", LOCALE).env("LANG", LOCALE).env("EMBRAK_COLOR", "never");
+    command.stdin(Stdio::null()).stdout(log.try_clone().doing("write", &log_path)?).stderr(log);
+    options.observer.event(Event::Started("building again, elsewhere".into()));
+    let begun = Instant::now();
+    let mut child = embrak_sandbox::spawn_varied(&mut command, UMASK, HOSTNAME).map_err(|source| EngineError::Io {
+        doing: "start again",
+        path: options.program.clone(),
+        source,
+    })?;
+    let status = loop {
+        if let Some(status) = child.try_wait().doing("wait for", &options.program)? {
+            break status;
+        }
+        if options.stop.load(Ordering::Relaxed) {
+            let _ = child.kill();
+            let _ = child.wait();
+            return Err(EngineError::Interrupted);
+        }
+        std::thread::sleep(Duration::from_millis(10));
+    };
+    if !status.success() {
+        let text = String::from_utf8_lossy(&std::fs::read(&log_path).doing("read", &log_path)?).into_owned();
+        return Err(EngineError::other(
+            format!("building again failed ({status}):\n{}", text.trim_end()),
+            "when a host tool has changed since, the lock says so; reproduce on a machine that has the recorded one",
+        ));
+    }
+    options.observer.event(Event::Finished {
+        label: "building again, elsewhere".into(),
+        status: crate::ActionStatus::Built,
+        seconds: begun.elapsed().as_secs_f64(),
+    });
+    Ok(())
+}
+
+fn compare(old_store: &Store, old: &RunRecord, new_store: &Store, new: &RunRecord, images: &[String]) -> Reproduction {
+    let wanted = |image: &str| images.is_empty() || images.iter().any(|i| i == image);
+    let mut packages = BTreeMap::new();
+    let mut differences = Vec::new();
+    for (image, list) in old.packages.iter().filter(|(image, _)| wanted(image)) {
+        for package in list {
+            let name = format!("{} {}", package.name, package.version);
+            let found = new.packages.get(image).into_iter().flatten().find(|p| p.name == package.name).map(|p| p.tree);
+            let identical = found == Some(package.tree);
+            if let (false, Some(found), false) = (identical, found, packages.contains_key(&name)) {
+                differences.extend(package_differences(&name, old_store, &package.tree, new_store, &found));
+            }
+            packages.insert(name.clone(), ReproducedPackage { name, expected: package.tree, found, identical });
+        }
+    }
+    let outputs = old
+        .outputs
+        .iter()
+        .filter(|o| wanted(&o.image))
+        .map(|o| {
+            let found = new.outputs.iter().find(|n| n.name == o.name);
+            ReproducedOutput {
+                name: o.name.clone(),
+                expected: o.artifact,
+                tree: o.tree,
+                found: found.map(|f| f.artifact),
+                found_tree: found.map(|f| f.tree),
+                identical: found.is_some_and(|f| f.artifact == o.artifact && f.tree == o.tree),
+            }
+        })
+        .collect();
+    Reproduction {
+        run: 0,
+        tool: TOOL_VERSION.to_string(),
+        original_tool: old.tool.clone(),
+        variations: BTreeMap::new(),
+        packages: packages.into_values().collect(),
+        outputs,
+        differences,
+        seconds: 0.0,
+    }
+}
+
+fn package_differences(
+    name: &str,
+    old_store: &Store,
+    old: &Digest,
+    new_store: &Store,
+    new: &Digest,
+) -> Vec<Difference> {
+    let (Ok(a), Ok(b)) = (sources::get_tree(old_store, old), sources::get_tree(new_store, new)) else {
+        return Vec::new();
+    };
+    let mut out = Vec::new();
+    let read = |first: bool, path: &embrak_tree::TreePath| {
+        let (store, tree) = if first { (old_store, &a) } else { (new_store, &b) };
+        match &tree.resolve_link(tree.get(path)?).kind {
+            Kind::File { digest, .. } => store.read(digest).ok(),
+            _ => None,
+        }
+    };
+    compare_trees(&format!("package {name}"), &a, &b, &read, &mut out);
+    out
+}

@@ -1,0 +1,273 @@
+//! What can be typed.
+
+use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
+use std::path::PathBuf;
+
+/// Compose, sign and reproduce bootable system and container images: same lock, same bytes.
+#[derive(Parser, Debug)]
+#[command(name = "embrak", version, max_term_width = 100, arg_required_else_help = true)]
+#[command(after_help = "Start here: `embrak demo` shows the whole road on a small example, offline.")]
+pub struct Args {
+    #[command(flatten)]
+    pub global: Global,
+    #[command(subcommand)]
+    pub verb: Verb,
+}
+
+#[derive(ClapArgs, Debug, Clone)]
+pub struct Global {
+    /// Work as if started in this directory
+    #[arg(short = 'C', long = "directory", value_name = "DIR", global = true)]
+    pub directory: Option<PathBuf>,
+    /// Where results are kept (default: the XDG cache directory)
+    #[arg(long, value_name = "DIR", env = "EMBRAK_STORE", global = true)]
+    pub store: Option<PathBuf>,
+    /// Give a parameter a value
+    #[arg(long = "param", value_name = "NAME=VALUE", global = true)]
+    pub params: Vec<String>,
+    /// Read parameters from a TOML file
+    #[arg(long = "params", value_name = "FILE", global = true)]
+    pub param_files: Vec<PathBuf>,
+    /// Amend a definition, last of all: image:NAME.KEY=VALUE
+    #[arg(long, value_name = "KIND:NAME.KEY=VALUE", global = true)]
+    pub set: Vec<String>,
+    /// Print the result as one JSON document
+    #[arg(long, global = true)]
+    pub json: bool,
+    /// Say less
+    #[arg(short, long, global = true)]
+    pub quiet: bool,
+    /// Say more
+    #[arg(short, long, global = true)]
+    pub verbose: bool,
+    /// When to use colour
+    #[arg(long, value_enum, default_value = "auto", env = "EMBRAK_COLOR", global = true)]
+    pub color: Color,
+}
+
+#[derive(ValueEnum, Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Color {
+    Auto,
+    Always,
+    Never,
+}
+
+#[derive(Subcommand, Debug)]
+pub enum Verb {
+    /// Start a workspace in a new directory
+    #[command(after_help = "Examples:\n  embrak new my-product\n  embrak new skerry --demo")]
+    New {
+        /// The directory; it must not be there yet, or be empty
+        dir: PathBuf,
+        /// Write the Skerry example: three layers, three boards, two images
+        #[arg(long)]
+        demo: bool,
+    },
+    /// List layers, boards, recipes, packages, images, outputs, tools or runs
+    #[command(after_help = "Examples:\n  embrak list images\n  embrak list runs --json")]
+    List {
+        #[arg(value_enum)]
+        kind: Kind,
+    },
+    /// Show one definition as it is after merging, or one run
+    #[command(after_help = "Examples:\n  embrak show recipe tidelog\n  embrak show run 3")]
+    Show {
+        #[arg(value_enum)]
+        kind: ShowKind,
+        name: String,
+    },
+    /// Read every definition and report every problem, not only the first
+    Check,
+    /// Tell where each value of a merged definition came from
+    #[command(after_help = "Examples:\n  embrak trace beacon-console system.hostname\n  embrak trace board:sim-x86_64")]
+    Trace {
+        /// The image, or board:NAME or recipe:NAME
+        name: String,
+        /// Only this key, dots between the parts
+        key: Option<String>,
+    },
+    /// Resolve images and write embrak.lock, keeping earlier choices
+    #[command(after_help = "Examples:\n  embrak lock\n  embrak lock --update\n  embrak lock --check")]
+    Lock {
+        images: Vec<String>,
+        #[arg(long, value_name = "BOARD")]
+        board: Option<String>,
+        /// Move to the newest versions and tell what moved
+        #[arg(long)]
+        update: bool,
+        /// Only tell whether the lock is up to date; exit status 3 when it is not
+        #[arg(long, conflicts_with = "update")]
+        check: bool,
+    },
+    /// Tell which requirements bring a package into an image
+    #[command(after_help = "Example:\n  embrak why beacon-console libgauge")]
+    Why {
+        image: String,
+        package: String,
+        #[arg(long, value_name = "BOARD")]
+        board: Option<String>,
+    },
+    /// Show what would be built
+    Preview {
+        images: Vec<String>,
+        #[arg(long, value_name = "BOARD")]
+        board: Option<String>,
+    },
+    /// Build images
+    #[command(
+        after_help = "Examples:\n  embrak build\n  embrak build tide-service --locked\n  embrak build --board lampboard-2"
+    )]
+    Build {
+        /// Images; none: the workspace's default ones
+        images: Vec<String>,
+        #[arg(long, value_name = "BOARD")]
+        board: Option<String>,
+        /// Refuse when embrak.lock is out of date
+        #[arg(long)]
+        locked: bool,
+        /// Recipes at once, and processes of each (default: as many as there are cores)
+        #[arg(short, long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
+        jobs: Option<u16>,
+        /// Where outputs go, below it IMAGE/BOARD/
+        #[arg(long, value_name = "DIR")]
+        out: Option<PathBuf>,
+    },
+    /// Print the log of a run, or of one recipe of it
+    Log {
+        /// Number of the run; `last` for the newest
+        run: String,
+        /// Only recipes whose name begins so
+        recipe: Option<String>,
+    },
+    /// Look into a disk image, archive, container image or tree manifest
+    #[command(
+        after_help = "Examples:\n  embrak inspect out/beacon-console/sim-x86_64/*.raw\n  embrak inspect disk.raw --files\n  embrak inspect disk.raw --cat /etc/beacon.conf"
+    )]
+    Inspect {
+        path: PathBuf,
+        /// List the files
+        #[arg(long)]
+        files: bool,
+        /// Print one file
+        #[arg(long, value_name = "FILE", conflicts_with = "files")]
+        cat: Option<String>,
+        /// Write one file to a path on this machine
+        #[arg(long, num_args = 2, value_names = ["FILE", "TO"], conflicts_with_all = ["files", "cat"])]
+        extract: Option<Vec<String>>,
+    },
+    /// Tell what differs between two images, archives or directories
+    #[command(after_help = "Exit status: 0 the same, 3 different.")]
+    Diff { a: PathBuf, b: PathBuf },
+    /// Start a disk image in the emulator and watch its console
+    Boot {
+        /// The disk; none: the one last built of the default image
+        path: Option<PathBuf>,
+        /// Give up after so many seconds
+        #[arg(long, value_name = "SECONDS", default_value = "120")]
+        limit: u64,
+    },
+    /// Make and show signing keys
+    Keys {
+        #[command(subcommand)]
+        action: KeysAction,
+    },
+    /// Sign how artifacts were made; the evidence goes beside them
+    #[command(after_help = "Example:\n  embrak sign out/tide-service/x86_64/*.oci.tar --key keys/release.key")]
+    Sign {
+        /// Artifacts; none: all outputs of the newest run
+        paths: Vec<PathBuf>,
+        /// The private key
+        #[arg(long, value_name = "FILE")]
+        key: PathBuf,
+    },
+    /// Check artifacts against their evidence and a policy
+    #[command(after_help = "Exit status: 0 every rule is met, 3 one is not.")]
+    Verify {
+        /// Artifacts; none: all outputs of the newest run
+        paths: Vec<PathBuf>,
+        /// The policy (default: trust.toml of the workspace)
+        #[arg(long, value_name = "FILE")]
+        policy: Option<PathBuf>,
+        /// Trust this public key alone, to say how things were made
+        #[arg(long, value_name = "FILE", conflicts_with = "policy")]
+        key: Option<PathBuf>,
+        /// The evidence, when it does not lie beside the artifact
+        #[arg(long, value_name = "FILE")]
+        evidence: Option<PathBuf>,
+    },
+    /// Build again from the record, elsewhere and under changed conditions, and compare digests
+    #[command(
+        after_help = "Exit status: 0 identical, 3 different.\nExamples:\n  embrak reproduce\n  embrak reproduce 12\n  embrak reproduce out/tide-service/x86_64/*.oci.tar --key keys/rebuild.key"
+    )]
+    Reproduce {
+        /// An artifact or the number of a run; none: the newest finished run
+        what: Option<String>,
+        /// Sign the result with this key
+        #[arg(long, value_name = "FILE")]
+        key: Option<PathBuf>,
+        /// Keep what was built again in this directory
+        #[arg(long, value_name = "DIR")]
+        keep: Option<PathBuf>,
+    },
+    /// Look after the store
+    Store {
+        #[command(subcommand)]
+        action: StoreAction,
+    },
+    /// Show the whole road on the Skerry example, offline
+    Demo {
+        /// Where to write the example; it must not be there yet
+        #[arg(long, default_value = "./skerry-demo")]
+        dir: PathBuf,
+        /// Leave the emulated start out
+        #[arg(long)]
+        no_boot: bool,
+    },
+    /// Print a completion script for a shell
+    Completions { shell: clap_complete::Shell },
+}
+
+#[derive(ValueEnum, Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    Layers,
+    Boards,
+    Recipes,
+    Packages,
+    Images,
+    Outputs,
+    Tools,
+    Runs,
+}
+
+#[derive(ValueEnum, Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ShowKind {
+    Layer,
+    Board,
+    Recipe,
+    Image,
+    Run,
+}
+
+#[derive(Subcommand, Debug)]
+pub enum KeysAction {
+    /// Make a new Ed25519 key: keys/NAME.key and keys/NAME.pub
+    New { name: String },
+    /// List the keys of the workspace
+    List,
+    /// Show one key
+    Show { name: String },
+}
+
+#[derive(Subcommand, Debug)]
+pub enum StoreAction {
+    /// How much is kept
+    Status,
+    /// Read every object and compare it with its name; exit status 3 when one is damaged
+    Check,
+    /// Remove what no run on record needs
+    Prune {
+        /// How many of the newest runs stay on record
+        #[arg(long, default_value = "20")]
+        keep_runs: usize,
+    },
+}

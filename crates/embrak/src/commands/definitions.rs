@@ -1,0 +1,421 @@
+//! `list`, `show`, `check`, `trace`.
+
+use super::{Code, Failure, print_json};
+use crate::args::{Global, Kind, ShowKind};
+use crate::problem::{count, print_problems};
+use crate::session::{self, Session};
+use crate::style::{Table, bad, faint, good, name, strong, warn};
+use embrak_engine::{EngineError, RunRecord, run_record};
+use embrak_model::definitions::Output;
+use embrak_model::{ByteSize, Node, Step, Value, Verb, Workspace};
+use serde_json::json;
+
+pub fn check(global: &Global) -> Result<Code, Failure> {
+    let result = session::load(global)?;
+    let problems = result.as_ref().err().cloned().unwrap_or_default();
+    if global.json {
+        let list: Vec<_> = problems
+            .iter()
+            .map(|p| {
+                json!({
+                    "message": p.message, "help": p.help,
+                    "file": p.place.as_ref().map(|p| p.file.name.clone()),
+                    "line": p.place.as_ref().map(|p| p.line()), "column": p.place.as_ref().map(|p| p.column()),
+                })
+            })
+            .collect();
+        print_json(&json!({ "problems": list }))?;
+        return Ok(Code::of(problems.is_empty()));
+    }
+    match result {
+        Ok(workspace) => {
+            let recipes: usize = workspace.recipes.values().map(Vec::len).sum();
+            anstream::println!(
+                "{} workspace {}: {}, {}, {}, {}",
+                good("good:"),
+                strong(&workspace.def.workspace),
+                count(workspace.layers.len(), "layer"),
+                count(recipes, "recipe"),
+                count(workspace.boards.len(), "board"),
+                count(workspace.images.len(), "image"),
+            );
+        }
+        Err(problems) => {
+            print_problems(&problems);
+            anstream::println!("{}", bad(format!("{} found", count(problems.len(), "problem"))));
+        }
+    }
+    Ok(Code::of(problems.is_empty()))
+}
+
+pub fn list(global: &Global, kind: Kind) -> Result<Code, Failure> {
+    if kind == Kind::Runs {
+        return runs(global);
+    }
+    let session = Session::open(global)?;
+    let workspace = &session.workspace;
+    let mut rows = Vec::new();
+    let mut row = |value: serde_json::Value| rows.push(value);
+    let columns: &[&str] = match kind {
+        Kind::Layers => {
+            for l in &workspace.layers {
+                row(json!({ "name": l.def.layer, "version": l.def.version, "path": l.path, "summary": l.def.summary,
+                    "contributes": l.contributes, "amends": l.amends }));
+            }
+            &["name", "version", "path", "contributes", "amends"]
+        }
+        Kind::Boards => {
+            for b in workspace.boards.values() {
+                row(
+                    json!({ "name": b.def.board.value, "architecture": b.def.architecture, "boot": b.def.boot, "status": b.def.status,
+                    "layer": b.layer, "summary": b.def.summary }),
+                );
+            }
+            &["name", "architecture", "boot", "status", "layer", "summary"]
+        }
+        Kind::Recipes => {
+            for r in workspace.recipes.values().flatten() {
+                row(
+                    json!({ "name": r.def.name.value, "version": r.def.full_version(), "license": r.def.license.value, "layer": r.layer,
+                    "summary": r.def.summary, "file": r.file }),
+                );
+            }
+            &["name", "version", "license", "layer", "summary"]
+        }
+        Kind::Packages => {
+            for r in workspace.recipes.values().flatten() {
+                let main = (r.def.name.value.to_string(), r.def.summary.clone());
+                let splits = r.def.split.iter().map(|s| (s.name.value.to_string(), s.summary.clone()));
+                for (package, summary) in std::iter::once(main).chain(splits) {
+                    row(
+                        json!({ "name": package, "version": r.def.full_version(), "recipe": r.def.name.value, "layer": r.layer, "summary": summary }),
+                    );
+                }
+            }
+            &["name", "version", "recipe", "layer", "summary"]
+        }
+        Kind::Images => {
+            for i in workspace.images.values() {
+                let outputs: Vec<String> = i.def.outputs.iter().map(|o| o.value.to_string()).collect();
+                row(
+                    json!({ "name": i.def.image.value, "version": i.def.version, "layer": i.layer, "abstract": i.def.is_abstract,
+                    "outputs": outputs, "summary": i.def.summary }),
+                );
+            }
+            &["name", "version", "layer", "outputs", "summary"]
+        }
+        Kind::Outputs => {
+            for (output, name) in Output::ALL {
+                row(json!({ "name": name, "advice": output.advice() }));
+            }
+            &["name", "advice"]
+        }
+        Kind::Tools => {
+            for t in &workspace.def.toolchain.host {
+                row(json!({ "name": t.value, "declared": t.at.to_string() }));
+            }
+            &["name", "declared"]
+        }
+        Kind::Runs => &[],
+    };
+    if global.json {
+        print_json(&rows)?;
+    } else {
+        print_rows(columns, &rows);
+    }
+    Ok(Code::Done)
+}
+
+fn print_rows(columns: &[&str], rows: &[serde_json::Value]) {
+    let mut table = DynamicTable::new(columns);
+    for row in rows {
+        table.row(columns.iter().map(|c| text_of(&row[*c])).collect());
+    }
+    table.print();
+}
+
+fn text_of(value: &serde_json::Value) -> String {
+    match value {
+        serde_json::Value::String(text) => text.clone(),
+        serde_json::Value::Array(items) => items.iter().map(text_of).collect::<Vec<_>>().join(" "),
+        serde_json::Value::Null => String::new(),
+        other => other.to_string(),
+    }
+}
+
+/// A table whose number of columns is known only at run time; the first column is what it lists.
+struct DynamicTable {
+    table: Table,
+    columns: usize,
+}
+
+impl DynamicTable {
+    fn new(columns: &[&str]) -> Self {
+        DynamicTable { table: Table::new(columns), columns: columns.len() }
+    }
+    fn row(&mut self, mut cells: Vec<String>) {
+        cells[0] = name(&cells[0]);
+        let mut cells = cells.into_iter();
+        match self.columns {
+            2 => self.table.row::<2>(std::array::from_fn(|_| cells.next().unwrap_or_default())),
+            5 => self.table.row::<5>(std::array::from_fn(|_| cells.next().unwrap_or_default())),
+            _ => self.table.row::<6>(std::array::from_fn(|_| cells.next().unwrap_or_default())),
+        }
+    }
+    fn print(&self) {
+        if self.table.is_empty() {
+            anstream::println!("{}", faint("there are none"));
+        } else {
+            self.table.print(0);
+        }
+    }
+}
+
+fn runs(global: &Global) -> Result<Code, Failure> {
+    let store = session::open_store(global)?;
+    let rows = store.runs().map_err(EngineError::from)?;
+    if global.json {
+        let all: Vec<_> = rows
+            .iter()
+            .map(|r| {
+                json!({ "run": r.id, "workspace": r.workspace, "started": r.started, "finished": r.finished, "status": r.status,
+                    "record": serde_json::from_str::<serde_json::Value>(&r.record).unwrap_or_default() })
+            })
+            .collect();
+        print_json(&all)?;
+        return Ok(Code::Done);
+    }
+    let mut table = Table::new(&["run", "started", "took", "status", "built", "reused", "images"]).right(&[0, 2, 4, 5]);
+    for r in &rows {
+        let record = run_record(r).ok();
+        let counted = |status| {
+            record
+                .as_ref()
+                .map_or(0, |d: &RunRecord| d.actions.iter().filter(|a| a.status == status).count())
+                .to_string()
+        };
+        let took = r.finished.map_or(String::new(), |f| format!("{:.1} s", (f - r.started) as f64 / 1000.0));
+        let status = match r.status.as_str() {
+            "done" => good("done"),
+            "running" => warn("running"),
+            other => bad(other),
+        };
+        let images: Vec<String> = record.as_ref().map(|d| d.inputs.keys().cloned().collect()).unwrap_or_default();
+        let (built, reused) =
+            (counted(embrak_engine::ActionStatus::Built), counted(embrak_engine::ActionStatus::Reused));
+        table.row([name(r.id), time(r.started), took, status, built, reused, images.join(" ")]);
+    }
+    if table.is_empty() {
+        anstream::println!("{}", faint("no run is on record in this store"));
+    } else {
+        table.print(0);
+    }
+    Ok(Code::Done)
+}
+
+/// A moment, UTC, to the second.
+pub fn time(milliseconds: i64) -> String {
+    jiff::Timestamp::from_second(milliseconds / 1000).map(|t| t.to_string()).unwrap_or_default()
+}
+
+pub fn show(global: &Global, kind: ShowKind, wanted: &str) -> Result<Code, Failure> {
+    if kind == ShowKind::Run {
+        return show_run(global, wanted);
+    }
+    let session = Session::open(global)?;
+    let workspace = &session.workspace;
+    let one = |p| EngineError::Definitions(vec![p]);
+    let nodes: Vec<(String, String, &Node)> = match kind {
+        ShowKind::Image => {
+            let i = workspace.image(wanted).map_err(one)?;
+            vec![(i.layer.clone(), i.file.clone(), &i.node)]
+        }
+        ShowKind::Board => {
+            let b = workspace.board(wanted).map_err(one)?;
+            vec![(b.layer.clone(), b.file.clone(), &b.node)]
+        }
+        ShowKind::Recipe => recipes(workspace, wanted)?,
+        _ => {
+            let Some(l) = workspace.layers.iter().find(|l| l.def.layer.as_str() == wanted) else {
+                return Err(EngineError::other(
+                    format!("no layer `{wanted}`"),
+                    "`embrak list layers` shows those there are",
+                )
+                .into());
+            };
+            let document = json!({ "name": l.def.layer, "version": l.def.version, "summary": l.def.summary, "path": l.path,
+                "contributes": l.contributes, "amends": l.amends });
+            if global.json {
+                print_json(&document)?;
+            } else {
+                for (key, value) in document.as_object().into_iter().flatten() {
+                    anstream::println!("{} = {}", name(key), text_of(value));
+                }
+            }
+            return Ok(Code::Done);
+        }
+    };
+    if global.json {
+        let all: Vec<_> = nodes
+            .iter()
+            .map(|(layer, file, node)| json!({ "layer": layer, "file": file, "definition": values(node) }))
+            .collect();
+        return print_json(&if all.len() == 1 { all[0].clone() } else { json!(all) }).map(|()| Code::Done);
+    }
+    for (layer, file, node) in nodes {
+        anstream::println!("{}", faint(format!("# layer {layer}, {file}, merged with all that amends it")));
+        print_values(node, &mut Vec::new(), &|_| String::new());
+    }
+    Ok(Code::Done)
+}
+
+fn recipes<'a>(workspace: &'a Workspace, wanted: &str) -> Result<Vec<(String, String, &'a Node)>, Failure> {
+    match workspace.recipes.get(wanted) {
+        Some(all) => Ok(all.iter().map(|r| (r.layer.clone(), r.file.clone(), &r.node)).collect()),
+        None => {
+            Err(EngineError::other(format!("no recipe `{wanted}`"), "`embrak list recipes` shows those there are")
+                .into())
+        }
+    }
+}
+
+fn values(node: &Node) -> serde_json::Value {
+    match &node.value {
+        Value::String(text) | Value::Float(text) | Value::Datetime(text) => json!(text),
+        Value::Integer(number) => json!(number),
+        Value::Boolean(value) => json!(value),
+        Value::List(items) => items.iter().map(values).collect(),
+        Value::Table(table) => table.iter().map(|(key, value)| (key.clone(), values(&value.node))).collect(),
+    }
+}
+
+/// Prints every scalar with its path, and what `note` says of it.
+fn print_values(node: &Node, path: &mut Vec<String>, note: &dyn Fn(&Node) -> String) {
+    let mut lines = Vec::new();
+    node.visit_scalars(path, &mut |path, scalar| {
+        let text = scalar.value.to_string();
+        let short = if text.chars().count() > 72 { text.chars().take(69).collect::<String>() + "..." } else { text };
+        lines.push((path_text(path), short, note(scalar)));
+    });
+    let wide = lines
+        .iter()
+        .filter(|l| !l.2.is_empty())
+        .map(|l| l.0.len() + l.1.chars().count() + 3)
+        .max()
+        .unwrap_or(0)
+        .min(78);
+    for (path, value, note) in lines {
+        let pad = " ".repeat(wide.saturating_sub(path.len() + value.chars().count() + 3));
+        let end = if note.is_empty() { String::new() } else { format!("{pad}  {}", faint(note)) };
+        anstream::println!("{} = {value}{end}", name(path));
+    }
+}
+
+/// `disk.partition[0].label`.
+fn path_text(path: &[String]) -> String {
+    let mut out = String::new();
+    for part in path {
+        if part.bytes().all(|b| b.is_ascii_digit()) {
+            out += &format!("[{part}]");
+        } else {
+            out += if out.is_empty() { "" } else { "." };
+            out += part;
+        }
+    }
+    out
+}
+
+fn show_run(global: &Global, wanted: &str) -> Result<Code, Failure> {
+    let store = session::open_store(global)?;
+    let (row, record) = super::keep::run_named(&store, wanted)?;
+    if global.json {
+        let document = json!({ "run": row.id, "workspace": row.workspace, "started": row.started, "finished": row.finished,
+            "status": row.status, "record": record });
+        return print_json(&document).map(|()| Code::Done);
+    }
+    anstream::println!("{} {} {}", strong(format!("run {}", row.id)), row.status, faint(time(row.started)));
+    anstream::println!("  workspace  {} ({})", record.workspace, row.workspace);
+    anstream::println!("  embrak     {}", record.tool);
+    anstream::println!("  lock       {}", record.lock);
+    if !record.host_tools.is_empty() {
+        anstream::println!("  host tools used: {}", record.host_tools.keys().cloned().collect::<Vec<_>>().join(", "));
+    }
+    if let Some(error) = &record.error {
+        anstream::println!("  {} {error}", bad("error"));
+    }
+    let mut table = Table::new(&["action", "status", "began", "took"]).right(&[2, 3]);
+    for action in &record.actions {
+        let status = serde_json::to_value(action.status)?;
+        table.row([
+            name(&action.label),
+            text_of(&status),
+            format!("{:.2} s", action.started),
+            format!("{:.2} s", action.seconds),
+        ]);
+    }
+    table.print(2);
+    let mut table = Table::new(&["output", "size", "artifact digest"]).right(&[1]);
+    for output in &record.outputs {
+        table.row([name(&output.name), ByteSize(output.size).human(), output.artifact.to_string()]);
+    }
+    if !table.is_empty() {
+        table.print(2);
+    }
+    Ok(Code::Done)
+}
+
+pub fn trace(global: &Global, wanted: &str, key: Option<&str>) -> Result<Code, Failure> {
+    let session = Session::open(global)?;
+    let workspace = &session.workspace;
+    let one = |p| EngineError::Definitions(vec![p]);
+    let node = match wanted.split_once(':') {
+        Some(("board", board)) => &workspace.board(board).map_err(one)?.node,
+        Some(("recipe", recipe)) => recipes(workspace, recipe)?.last().map(|r| r.2).ok_or("no recipe")?,
+        Some(("image", image)) => &workspace.image(image).map_err(one)?.node,
+        _ => &workspace.image(wanted).map_err(one)?.node,
+    };
+    let path: Vec<String> =
+        key.map(|k| k.replace('[', ".").replace(']', "").split('.').map(String::from).collect()).unwrap_or_default();
+    let Some(target) = node.get(&path) else {
+        let depth = (0..path.len()).find(|&n| node.get(&path[..=n]).is_none()).unwrap_or(0);
+        let there =
+            node.get(&path[..depth]).and_then(Node::table).map(|t| t.keys().cloned().collect::<Vec<_>>().join(", "));
+        let help = there.map_or("it has no keys".into(), |t| format!("there are {t}"));
+        return Err(EngineError::other(format!("{wanted} has no value at `{}`", key.unwrap_or_default()), help).into());
+    };
+    if global.json {
+        let mut all = Vec::new();
+        target.visit_scalars(&mut path.clone(), &mut |path, scalar| {
+            let steps: Vec<_> = scalar
+                .history
+                .iter()
+                .map(|s| json!({ "how": said(s), "value": s.value, "at": s.place.as_ref().map(ToString::to_string) }))
+                .collect();
+            all.push(json!({ "key": path_text(path), "value": values(scalar), "history": steps }));
+        });
+        return print_json(&all).map(|()| Code::Done);
+    }
+    if key.is_none() {
+        print_values(target, &mut Vec::new(), &|scalar| scalar.place().map(ToString::to_string).unwrap_or_default());
+        return Ok(Code::Done);
+    }
+    target.visit_scalars(&mut path.clone(), &mut |path, scalar| {
+        anstream::println!("{} = {}", name(path_text(path)), strong(&scalar.value));
+        for (index, step) in scalar.history.iter().enumerate() {
+            let place = step.place.as_ref().map_or("command line".to_string(), ToString::to_string);
+            let last = if index + 1 == scalar.history.len() { good("now") } else { faint("was") };
+            anstream::println!("  {last} {}  {} {}", step.value, said(step), faint(place));
+        }
+    });
+    Ok(Code::Done)
+}
+
+fn said(step: &Step) -> &'static str {
+    match step.verb {
+        Verb::Written => "written in",
+        Verb::Replaced => "replaced by what extends it, in",
+        Verb::Set => "set by the amendment",
+        Verb::Added => "added by the amendment",
+        Verb::Filled => "with parameters filled in, in",
+    }
+}

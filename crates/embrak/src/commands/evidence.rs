@@ -1,0 +1,276 @@
+//! `keys`, `sign`, `verify`, `reproduce`.
+
+use super::images::print_differences;
+use super::{Code, Failure, print_json};
+use crate::args::{Global, KeysAction};
+use crate::problem::{advice, count};
+use crate::progress::Progress;
+use crate::session::{self, shown, stop};
+use crate::style::{Table, bad, faint, good, name, strong};
+use embrak_engine::{
+    EngineError, ReproduceOptions, Reproduction, RunRecord, find_run, reproduce as reproduce_run,
+    sign as sign_artifact, sign_reproduction, verify_artifact,
+};
+use embrak_store::{RunRow, Store};
+use embrak_trust::{Policy, PublicKey, SigningKey};
+use serde_json::json;
+use std::path::{Path, PathBuf};
+
+fn keys_dir(global: &Global) -> Result<PathBuf, Failure> {
+    Ok(session::workspace_root(global)?.join("keys"))
+}
+
+pub fn keys(global: &Global, action: KeysAction) -> Result<Code, Failure> {
+    let dir = keys_dir(global)?;
+    match action {
+        KeysAction::New { name: wanted } => {
+            let wanted: embrak_model::Name = wanted.parse().map_err(|e: String| EngineError::other(e, ""))?;
+            std::fs::create_dir_all(&dir)?;
+            let (private, public) = (dir.join(format!("{wanted}.key")), dir.join(format!("{wanted}.pub")));
+            if public.exists() {
+                let message = format!("{} is there already", public.display());
+                return Err(EngineError::other(message, "choose another name; a key is never overwritten").into());
+            }
+            let key = SigningKey::generate()?;
+            key.save(&private)?;
+            std::fs::write(&public, key.public().to_pem()?)?;
+            if global.json {
+                return print_json(
+                    &json!({ "name": wanted, "id": key.public().id(), "private": private, "public": public }),
+                )
+                .map(|()| Code::Done);
+            }
+            anstream::println!(
+                "{} {} {}",
+                good("made"),
+                strong(&wanted),
+                faint(format!("key id {}", key.public().id()))
+            );
+            anstream::println!("  {}  keep this secret, and out of version control", name(shown(&private)));
+            anstream::println!("  {}  give this to whoever verifies", name(shown(&public)));
+        }
+        KeysAction::List => {
+            let mut files: Vec<PathBuf> =
+                std::fs::read_dir(&dir).into_iter().flatten().flatten().map(|e| e.path()).collect();
+            files.retain(|p| p.extension().is_some_and(|e| e == "pub"));
+            files.sort();
+            let mut table = Table::new(&["key", "id", "private half"]);
+            let mut all = Vec::new();
+            for file in files {
+                let key = PublicKey::load(&file)?;
+                let title = file.file_stem().unwrap_or_default().to_string_lossy().into_owned();
+                let private = file.with_extension("key").exists();
+                all.push(json!({ "name": title, "id": key.id(), "private": private }));
+                table.row([name(title), key.id().to_string(), if private { "here".into() } else { faint("not here") }]);
+            }
+            if global.json {
+                return print_json(&all).map(|()| Code::Done);
+            }
+            if table.is_empty() {
+                anstream::println!("{}", faint("no keys; `embrak keys new NAME` makes one"));
+            } else {
+                table.print(0);
+            }
+        }
+        KeysAction::Show { name: wanted } => {
+            let key = PublicKey::load(&dir.join(format!("{wanted}.pub")))?;
+            if global.json {
+                return print_json(&json!({ "name": wanted, "id": key.id(), "pem": key.to_pem()? }))
+                    .map(|()| Code::Done);
+            }
+            anstream::println!("{} Ed25519, key id {}", strong(wanted), key.id());
+            anstream::print!("{}", key.to_pem()?);
+        }
+    }
+    Ok(Code::Done)
+}
+
+/// The artifacts named, or all outputs of the newest finished run of this workspace.
+fn artifacts(global: &Global, store: &Store, paths: Vec<PathBuf>) -> Result<Vec<PathBuf>, Failure> {
+    if !paths.is_empty() {
+        return Ok(paths.iter().map(|p| session::resolve(global, p)).collect());
+    }
+    let (_, record) = newest_run(global, store)?;
+    Ok(record.outputs.into_iter().map(|o| o.path).collect())
+}
+
+fn newest_run(global: &Global, store: &Store) -> Result<(RunRow, RunRecord), Failure> {
+    let root = session::workspace_root(global)?.to_string_lossy().into_owned();
+    let row = store.runs().map_err(EngineError::from)?.into_iter().find(|r| r.workspace == root && r.status == "done");
+    match row {
+        Some(row) => Ok(find_run(store, Some(row.id), None)?),
+        None => {
+            Err(EngineError::other("no finished run of this workspace is on record", "run `embrak build` first").into())
+        }
+    }
+}
+
+pub fn sign(global: &Global, paths: Vec<PathBuf>, key: &Path) -> Result<Code, Failure> {
+    let store = session::open_store(global)?;
+    let key = SigningKey::load(&session::resolve(global, key))?;
+    let mut signed = Vec::new();
+    for path in artifacts(global, &store, paths)? {
+        let report = sign_artifact(&store, &path, &key)?;
+        if !global.json {
+            anstream::println!("{} {}", good("signed"), name(shown(&report.path)));
+            anstream::println!(
+                "  {} {}",
+                report.artifact,
+                faint(format!("made by run {}, signed by key {}", report.run, report.key.short()))
+            );
+        }
+        signed.push(json!({ "path": report.path, "evidence": report.evidence, "artifact": report.artifact, "run": report.run, "key": report.key }));
+    }
+    if global.json {
+        print_json(&signed)?;
+    }
+    Ok(Code::Done)
+}
+
+pub fn verify(
+    global: &Global,
+    paths: Vec<PathBuf>,
+    policy: Option<PathBuf>,
+    key: Option<PathBuf>,
+    evidence: Option<PathBuf>,
+) -> Result<Code, Failure> {
+    let policy = match (key, policy) {
+        (Some(key), _) => {
+            let title = key.file_stem().unwrap_or_default().to_string_lossy().into_owned();
+            Policy::of_key(&title, PublicKey::load(&session::resolve(global, &key))?)
+        }
+        (None, Some(policy)) => Policy::load(&session::resolve(global, &policy))?,
+        (None, None) => {
+            let path = session::workspace_root(global)?.join("trust.toml");
+            if !path.is_file() {
+                let message = format!("there is no policy: {} is not there", path.display());
+                return Err(EngineError::other(message, "write one, or trust one key with --key FILE").into());
+            }
+            Policy::load(&path)?
+        }
+    };
+    let paths = if paths.is_empty() {
+        artifacts(global, &session::open_store(global)?, paths)?
+    } else {
+        paths.iter().map(|p| session::resolve(global, p)).collect()
+    };
+    let evidence = evidence.map(|e| session::resolve(global, &e));
+    let mut all_good = true;
+    let mut documents = Vec::new();
+    for path in paths {
+        let (digest, checked) = verify_artifact(&path, evidence.as_deref(), &policy)?;
+        all_good &= checked.good();
+        if global.json {
+            documents
+                .push(json!({ "path": path, "artifact": digest, "good": checked.good(), "checks": checked.checks }));
+            continue;
+        }
+        let verdict = if checked.good() { good("verified:") } else { bad("not verified:") };
+        anstream::println!("{verdict} {}", name(shown(&path)));
+        anstream::println!("  {digest}");
+        for check in &checked.checks {
+            let mark = if check.good { good("met") } else { bad("not met") };
+            anstream::println!("  {mark}  {}: {}", check.rule, check.because);
+        }
+    }
+    if global.json {
+        print_json(&documents)?;
+    }
+    Ok(Code::of(all_good))
+}
+
+pub fn reproduce(
+    global: &Global,
+    what: Option<String>,
+    key: Option<PathBuf>,
+    keep: Option<PathBuf>,
+) -> Result<Code, Failure> {
+    let store = session::open_store(global)?;
+    // A key that cannot be used is better known before the work than after it.
+    let key = key.map(|k| SigningKey::load(&session::resolve(global, &k))).transpose()?;
+    let mut artifact = None;
+    let (row, record) = match what.as_deref() {
+        None => newest_run(global, &store)?,
+        Some(text) => match text.trim_start_matches('r').parse::<i64>() {
+            Ok(number) => find_run(&store, Some(number), None)?,
+            Err(_) => {
+                let path = session::resolve(global, Path::new(text));
+                let inspected = embrak_engine::open_artifact(&path)?;
+                let found = find_run(&store, None, Some(&inspected.digest))?;
+                artifact = Some((path, inspected.digest));
+                found
+            }
+        },
+    };
+    let images = match &artifact {
+        Some((_, digest)) => record.outputs.iter().filter(|o| o.artifact == *digest).map(|o| o.image.clone()).collect(),
+        None => Vec::new(),
+    };
+    let progress = Progress::new(global.quiet || global.json, global.verbose);
+    let program = std::env::current_exe()?;
+    let keep = keep.map(|k| session::resolve(global, &k));
+    let options = ReproduceOptions { program, images, keep, observer: &progress, stop: stop() };
+    let result = reproduce_run(&store, &row, &record, &options);
+    progress.done();
+    let reproduction = result?;
+    if let Some(key) = &key {
+        let outputs = record.outputs.iter().filter(|o| o.path.exists());
+        for output in outputs.filter(|o| artifact.as_ref().is_none_or(|(_, digest)| o.artifact == *digest)) {
+            if reproduction.outputs.iter().any(|r| r.expected == output.artifact) {
+                sign_reproduction(&output.path, &reproduction, key)?;
+            }
+        }
+    }
+    if global.json {
+        print_json(&reproduction)?;
+    } else {
+        print_reproduction(&reproduction, key.as_ref(), global.verbose);
+    }
+    Ok(Code::of(reproduction.identical()))
+}
+
+fn print_reproduction(reproduction: &Reproduction, key: Option<&SigningKey>, verbose: bool) {
+    let verdict = if reproduction.identical() { good("identical:") } else { bad("different:") };
+    let same = reproduction.packages.iter().filter(|p| p.identical).count();
+    let outputs = reproduction.outputs.iter().filter(|o| o.identical).count();
+    anstream::println!(
+        "{verdict} run {} built again in {:.1} s: {same} of {}, {outputs} of {}",
+        reproduction.run,
+        reproduction.seconds,
+        count(reproduction.packages.len(), "package"),
+        count(reproduction.outputs.len(), "output")
+    );
+    let width = reproduction.variations.keys().map(String::len).max().unwrap_or(0);
+    anstream::println!("  under other conditions");
+    for (what, how) in &reproduction.variations {
+        anstream::println!("    {what:<width$}  {}", faint(how));
+    }
+    for package in reproduction.packages.iter().filter(|p| verbose || !p.identical) {
+        let mark = if package.identical { good("same") } else { bad("other") };
+        anstream::println!("  {mark}  package {}", name(&package.name));
+    }
+    for output in &reproduction.outputs {
+        let mark = if output.identical { good("same") } else { bad("other") };
+        anstream::println!("  {mark}  {}", name(&output.name));
+        anstream::println!("        {} {}", faint("recorded"), output.expected);
+        match output.found {
+            Some(found) if !output.identical => anstream::println!("        {} {found}", faint("now     ")),
+            None => anstream::println!("        {}", bad("not made at all")),
+            Some(_) => {}
+        }
+    }
+    print_differences(&reproduction.differences, if verbose { usize::MAX } else { 12 });
+    if reproduction.original_tool != reproduction.tool {
+        advice(&format!(
+            "the run was made by Embrak {}, this is {}: the version may be the reason",
+            reproduction.original_tool, reproduction.tool
+        ));
+    }
+    if let Some(key) = key {
+        anstream::println!(
+            "{} the result is in the evidence, signed by key {}",
+            good("signed:"),
+            key.public().id().short()
+        );
+    }
+}

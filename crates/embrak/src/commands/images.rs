@@ -1,0 +1,345 @@
+//! `inspect`, `diff`, `boot`.
+
+use super::{Code, Failure, print_json};
+use crate::args::Global;
+use crate::problem::count;
+use crate::progress::Progress;
+use crate::session::{self, Session};
+use crate::style::{bad, faint, good, name, strong, warn};
+use embrak_engine::{
+    Artifact, BootOptions, ConsoleCheck, Content, Difference, EngineError, Inspection, PartitionView,
+    boot as boot_disk, diff as diff_artifacts, inspect as inspect_artifact,
+};
+use embrak_model::ByteSize;
+use embrak_model::definitions::Output;
+use embrak_tree::{Kind, Tree, TreePath};
+use serde_json::json;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+pub fn inspect(
+    global: &Global,
+    path: &Path,
+    files: bool,
+    cat: Option<String>,
+    extract: Option<Vec<String>>,
+) -> Result<Code, Failure> {
+    let path = session::resolve(global, path);
+    let inspection = inspect_artifact(&path)?;
+    let artifact = &inspection.artifact;
+    let tree_path = |text: &str| {
+        TreePath::new(text)
+            .map_err(|e| EngineError::other(e.to_string(), "write it as it is in the image, `/etc/hostname`"))
+    };
+    if let Some(file) = cat {
+        std::io::stdout().write_all(&artifact.find_file(&tree_path(&file)?)?)?;
+        return Ok(Code::Done);
+    }
+    if let Some([file, to]) = extract.as_deref() {
+        let to = session::resolve(global, Path::new(to));
+        let bytes = artifact.find_file(&tree_path(file)?)?;
+        let mut out = std::fs::File::create_new(&to).map_err(|e| {
+            EngineError::other(format!("cannot write {}: {e}", to.display()), "an existing file is never overwritten")
+        })?;
+        out.write_all(&bytes)?;
+        anstream::println!("{} {} {}", good("wrote"), to.display(), faint(format!("{} bytes", bytes.len())));
+        return Ok(Code::Done);
+    }
+    if files {
+        return list_files(global, artifact);
+    }
+    if global.json {
+        return print_json(&inspection.summary).map(|()| Code::Done);
+    }
+    print_inspection(&inspection);
+    Ok(Code::Done)
+}
+
+fn list_files(global: &Global, artifact: &Artifact) -> Result<Code, Failure> {
+    if global.json {
+        let all: Vec<_> = artifact
+            .trees()
+            .iter()
+            .flat_map(|(place, tree)| {
+                tree.iter().map(move |(path, entry)| {
+                    json!({ "place": place, "path": path.to_string(), "kind": entry.kind.name(), "mode": format!("{:04o}", entry.mode),
+                        "uid": entry.uid, "gid": entry.gid, "mtime": entry.mtime,
+                        "size": if let Kind::File { size, .. } = entry.kind { Some(size) } else { None },
+                        "digest": if let Kind::File { digest, .. } = entry.kind { Some(digest) } else { None } })
+                })
+            })
+            .collect();
+        return print_json(&all).map(|()| Code::Done);
+    }
+    for (place, tree) in artifact.trees() {
+        if !place.is_empty() {
+            anstream::println!("{}", strong(&place));
+        }
+        for (path, entry) in tree.iter() {
+            let (size, end) = match &entry.kind {
+                Kind::File { size, .. } => (size.to_string(), String::new()),
+                Kind::Symlink { target } => ("link".into(), format!(" -> {}", String::from_utf8_lossy(target))),
+                Kind::Hardlink { target } => ("hard link".into(), format!(" = {target}")),
+                Kind::Directory => ("dir".into(), if path.is_root() { String::new() } else { "/".into() }),
+                other => (other.name().into(), String::new()),
+            };
+            anstream::println!("  {:04o} {:>5} {:>5} {size:>12}  {path}{end}", entry.mode, entry.uid, entry.gid);
+        }
+    }
+    Ok(Code::Done)
+}
+
+fn print_inspection(inspection: &Inspection) {
+    let (artifact, summary) = (&inspection.artifact, &inspection.summary);
+    anstream::println!("{}", name(session::shown(&artifact.path)));
+    anstream::println!(
+        "  {}, {} {}",
+        strong(&summary.format),
+        ByteSize(summary.size).human(),
+        faint(format!("({} bytes)", summary.size))
+    );
+    anstream::println!("  artifact {}", summary.digest);
+    if let Some(identity) = &summary.identity {
+        let text = |key: &str| identity[key].as_str().unwrap_or("?").to_string();
+        anstream::println!("  image    {} {} for {}", strong(text("image")), text("version"), text("target"));
+        anstream::println!("  input    {}", text("input"));
+        let packages: Vec<String> = identity["packages"]
+            .as_array()
+            .into_iter()
+            .flatten()
+            .map(|p| format!("{} {}", p["name"].as_str().unwrap_or("?"), p["version"].as_str().unwrap_or("?")))
+            .collect();
+        anstream::println!("  packages {}", packages.join(", "));
+    }
+    match &artifact.content {
+        Content::Disk { table, partitions } => {
+            anstream::println!("  table    GPT {}", faint(table.disk));
+            print_map(summary.size, partitions);
+            for view in partitions {
+                print_partition(view);
+            }
+            if !table.outside_is_zero {
+                anstream::println!("  {} there are bytes outside the table and every partition", warn("note"));
+            }
+        }
+        Content::Fat { info, tree, .. } => print_fat(info, tree, 2),
+        Content::Oci { images, .. } => {
+            for image in images {
+                anstream::println!("  manifest {}", image.descriptor.digest);
+                let config = &image.config;
+                anstream::println!(
+                    "  platform {}/{}, made {}",
+                    config.os,
+                    config.architecture,
+                    config.created.as_deref().unwrap_or("at no time")
+                );
+                let line = |label: &str, value: String| {
+                    if !value.is_empty() {
+                        anstream::println!("    {label:<11}{value}");
+                    }
+                };
+                line("entrypoint", config.config.entrypoint.join(" "));
+                line("command", config.config.cmd.join(" "));
+                line("user", config.config.user.clone());
+                line("env", config.config.env.join(" "));
+                line("ports", config.config.exposed_ports.keys().cloned().collect::<Vec<_>>().join(" "));
+                line("volumes", config.config.volumes.keys().cloned().collect::<Vec<_>>().join(" "));
+                line(
+                    "labels",
+                    config.config.labels.iter().map(|(k, v)| format!("{k}={v}")).collect::<Vec<_>>().join(" "),
+                );
+                for layer in &image.manifest.layers {
+                    anstream::println!(
+                        "  layer    {} {}",
+                        layer.digest,
+                        faint(format!("{}, {}", layer.media_type, ByteSize(layer.size).human()))
+                    );
+                }
+                print_tree(&image.tree, 2);
+            }
+        }
+        Content::Archive { compression, tree } => {
+            anstream::println!("  compression {compression}");
+            print_tree(tree, 2);
+        }
+        Content::Manifest(tree) | Content::Directory(tree) => print_tree(tree, 2),
+        Content::Bytes => anstream::println!("  not a format Embrak reads"),
+    }
+    for damage in &summary.damage {
+        anstream::println!("  {} {damage}", bad("damaged"));
+    }
+}
+
+fn print_tree(tree: &Tree, indent: usize) {
+    let files = tree.iter().filter(|(_, e)| !e.is_directory()).count();
+    let pad = " ".repeat(indent);
+    anstream::println!(
+        "{pad}tree     {} {}",
+        tree.digest(),
+        faint(format!("{}, {}", count(files, "file"), ByteSize(tree.content_size()).human()))
+    );
+}
+
+fn print_fat(info: &embrak_disk::fat::FatInfo, tree: &Tree, indent: usize) {
+    let used = (info.clusters - info.free_clusters) * info.cluster_size;
+    let fill = used * 100 / (info.clusters * info.cluster_size).max(1);
+    let pad = " ".repeat(indent);
+    anstream::println!(
+        "{pad}{} label {}, serial {:08x}, clusters of {}, {fill} % full ({} free)",
+        info.kind,
+        info.label,
+        info.serial,
+        ByteSize(info.cluster_size).human(),
+        ByteSize(info.free_clusters * info.cluster_size).human()
+    );
+    print_tree(tree, indent);
+}
+
+fn print_partition(view: &PartitionView) {
+    let p = &view.partition;
+    let kind = view.kind.clone().unwrap_or_else(|| p.kind.to_string());
+    anstream::println!(
+        "  {} {}  {kind}, {} at {}  {}",
+        strong(p.number),
+        name(&p.label),
+        ByteSize(p.size).human(),
+        ByteSize(p.start).human(),
+        faint(p.guid)
+    );
+    match &view.filesystem {
+        Some(info) => print_fat(info, &view.tree, 4),
+        None => anstream::println!("    {}", faint("no filesystem Embrak reads")),
+    }
+}
+
+/// The disk drawn to scale, 72 columns wide.
+fn print_map(size: u64, partitions: &[PartitionView]) {
+    const WIDTH: u64 = 72;
+    let column = |offset: u64| (u128::from(offset) * u128::from(WIDTH) / u128::from(size.max(1))) as u64;
+    let (mut bar, mut labels) = (String::new(), String::new());
+    let mut at = 0;
+    for view in partitions {
+        let p = &view.partition;
+        let (start, end) = (column(p.start).max(at), column(p.start.saturating_add(p.size)).clamp(at + 1, WIDTH));
+        bar += &"·".repeat(start.saturating_sub(at) as usize);
+        labels += &" ".repeat(start.saturating_sub(at) as usize);
+        let wide = end.saturating_sub(start).max(1) as usize;
+        let used = view.filesystem.as_ref().map_or(0.0, |i| 1.0 - i.free_clusters as f64 / i.clusters.max(1) as f64);
+        let full = ((wide as f64) * used).round() as usize;
+        bar += &format!("{}{}", "█".repeat(full), "░".repeat(wide - full));
+        labels += &format!("{:<wide$}", p.label.chars().take(wide).collect::<String>());
+        at = start + wide as u64;
+    }
+    bar += &"·".repeat(WIDTH.saturating_sub(at) as usize);
+    anstream::println!("  ┌{}┐", "─".repeat(WIDTH as usize));
+    anstream::println!("  │{bar}│ {}", faint("█ used ░ free · no partition"));
+    anstream::println!("  │{labels:<72}│ {}", faint(ByteSize(size).human()));
+    anstream::println!("  └{}┘", "─".repeat(WIDTH as usize));
+}
+
+pub fn diff(global: &Global, a: &Path, b: &Path) -> Result<Code, Failure> {
+    let (a, b) = (session::resolve(global, a), session::resolve(global, b));
+    let report = diff_artifacts(&a, &b)?;
+    if global.json {
+        print_json(&report)?;
+        return Ok(Code::of(report.identical));
+    }
+    if report.identical {
+        anstream::println!("{} {}", good("identical:"), report.first);
+        return Ok(Code::Done);
+    }
+    let content = if report.same_content { "the same content, encoded otherwise" } else { "different content" };
+    anstream::println!("{} {content}, {}", bad("different:"), count(report.differences.len(), "difference"));
+    anstream::println!("  {} {}", faint("first "), report.first);
+    anstream::println!("  {} {}", faint("second"), report.second);
+    print_differences(&report.differences, if global.verbose { usize::MAX } else { 40 });
+    Ok(Code::Found)
+}
+
+/// The differences with both values and the likely cause.
+pub fn print_differences(differences: &[Difference], most: usize) {
+    for difference in differences.iter().take(most) {
+        let place = if difference.place.is_empty() { String::new() } else { format!("{}: ", name(&difference.place)) };
+        anstream::println!("  {place}{}", difference.field);
+        anstream::println!("    {} {}", faint("first "), shorten(&difference.before));
+        anstream::println!("    {} {}", faint("second"), shorten(&difference.after));
+        if let Some(cause) = &difference.cause {
+            anstream::println!("    {} {}: {}", warn("likely cause:"), strong(&cause.name), cause.evidence);
+            anstream::println!("    {} {}", name("what to do:"), cause.advice);
+        }
+    }
+    if differences.len() > most {
+        anstream::println!("  {}", faint(format!("... and {} more (-v shows all)", differences.len() - most)));
+    }
+}
+
+fn shorten(text: &str) -> String {
+    if text.chars().count() > 100 { text.chars().take(97).collect::<String>() + "..." } else { text.to_string() }
+}
+
+pub fn boot(global: &Global, path: Option<PathBuf>, limit: u64) -> Result<Code, Failure> {
+    let session = Session::open(global)?;
+    let path = match path {
+        Some(path) => session::resolve(global, &path),
+        None => last_disk(&session)?,
+    };
+    let inspection = inspect_artifact(&path)?;
+    let identity = inspection.summary.identity.as_ref();
+    let text = |key: &str| identity.and_then(|i| i[key].as_str()).map(String::from);
+    let image = text("image").and_then(|name| session.workspace.images.get(&name));
+    let board = text("target").and_then(|name| session.workspace.boards.get(&name));
+    let emulator = board.and_then(|b| b.def.emulator.as_ref());
+    if let (Some(board), None) = (board, emulator) {
+        let message = format!("board {} says nothing of how to emulate it", board.def.board.value);
+        return Err(EngineError::other(message, format!("add [emulator] with `machine` to {}", board.file)).into());
+    }
+    let checks: Vec<ConsoleCheck> = image
+        .map(|i| &i.def.check)
+        .into_iter()
+        .flatten()
+        .filter_map(|c| {
+            let says = c.console_says.as_ref()?.value.clone();
+            Some(ConsoleCheck { says, within: Duration::from_secs(c.within.map_or(60, |w| w.0)) })
+        })
+        .collect();
+    let progress = Progress::new(global.quiet || global.json, global.verbose);
+    let options = BootOptions {
+        disk: path.clone(),
+        architecture: board.map_or("x86_64".into(), |b| b.def.architecture.to_string()),
+        machine: emulator.map_or("q35".into(), |e| e.machine.clone()),
+        memory: emulator.and_then(|e| e.memory).map_or(256 << 20, |m| m.0),
+        checks,
+        limit: Duration::from_secs(limit),
+        observer: &progress,
+        stop: session::stop(),
+    };
+    let report = boot_disk(&options);
+    progress.done();
+    let report = report?;
+    if global.json {
+        print_json(&report)?;
+        return Ok(Code::of(report.good()));
+    }
+    for (says, when) in &report.checks {
+        match when {
+            Some(seconds) => anstream::println!("{} the console said {says:?} after {seconds:.1} s", good("good:")),
+            None => anstream::println!("{} the console never said {says:?}", bad("failed:")),
+        }
+    }
+    let end = if report.powered_off { "it switched itself off" } else { "it was still running and was stopped" };
+    anstream::println!("{end} after {:.1} s", report.seconds);
+    Ok(Code::of(report.good()))
+}
+
+/// The disk most lately built from this workspace.
+fn last_disk(session: &Session) -> Result<PathBuf, Failure> {
+    let root = session.workspace.root.to_string_lossy().into_owned();
+    for row in session.store.runs().map_err(EngineError::from)?.iter().filter(|r| r.workspace == root) {
+        let record = embrak_engine::run_record(row)?;
+        if let Some(disk) = record.outputs.iter().find(|o| o.output == Output::DiskRaw && o.path.exists()) {
+            return Ok(disk.path.clone());
+        }
+    }
+    Err(EngineError::other("no disk has been built from this workspace", "run `embrak build`, or name a disk").into())
+}

@@ -1,0 +1,70 @@
+//! One file per group of verbs.
+
+mod build;
+mod definitions;
+mod evidence;
+mod images;
+mod keep;
+
+use crate::args::{Args, Verb};
+use crate::{demo, session};
+use clap::CommandFactory;
+use std::error::Error;
+
+/// What a command that could not do its work gives back.
+pub type Failure = Box<dyn Error>;
+
+/// Exit status of a command that did its work. 2, wrong usage, is the argument parser's.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Code {
+    /// Done and good.
+    Done = 0,
+    /// Not done.
+    Failed = 1,
+    /// A check ran and found a difference or a violation.
+    Found = 3,
+}
+
+impl Code {
+    /// 0 when it is good, else 3.
+    pub fn of(good: bool) -> Code {
+        if good { Code::Done } else { Code::Found }
+    }
+}
+
+/// Prints a result as one JSON document.
+pub fn print_json(document: &impl serde::Serialize) -> Result<(), Failure> {
+    println!("{}", serde_json::to_string_pretty(document)?);
+    Ok(())
+}
+
+/// Carries out what was typed.
+pub fn run(args: Args) -> Result<Code, Failure> {
+    session::watch_interrupt();
+    let global = args.global;
+    match args.verb {
+        Verb::New { dir, demo } => demo::new(&global, &dir, demo),
+        Verb::List { kind } => definitions::list(&global, kind),
+        Verb::Show { kind, name } => definitions::show(&global, kind, &name),
+        Verb::Check => definitions::check(&global),
+        Verb::Trace { name, key } => definitions::trace(&global, &name, key.as_deref()),
+        Verb::Lock { images, board, update, check } => build::lock(&global, images, board, update, check),
+        Verb::Why { image, package, board } => build::why(&global, image, &package, board),
+        Verb::Preview { images, board } => build::preview(&global, images, board),
+        Verb::Build { images, board, locked, jobs, out } => build::build(&global, images, board, locked, jobs, out),
+        Verb::Log { run, recipe } => keep::log(&global, &run, recipe.as_deref()),
+        Verb::Inspect { path, files, cat, extract } => images::inspect(&global, &path, files, cat, extract),
+        Verb::Diff { a, b } => images::diff(&global, &a, &b),
+        Verb::Boot { path, limit } => images::boot(&global, path, limit),
+        Verb::Keys { action } => evidence::keys(&global, action),
+        Verb::Sign { paths, key } => evidence::sign(&global, paths, &key),
+        Verb::Verify { paths, policy, key, evidence } => evidence::verify(&global, paths, policy, key, evidence),
+        Verb::Reproduce { what, key, keep } => evidence::reproduce(&global, what, key, keep),
+        Verb::Store { action } => keep::store(&global, action),
+        Verb::Demo { dir, no_boot } => demo::demo(&global, &dir, no_boot),
+        Verb::Completions { shell } => {
+            clap_complete::generate(shell, &mut Args::command(), "embrak", &mut std::io::stdout());
+            Ok(Code::Done)
+        }
+    }
+}

@@ -1,0 +1,123 @@
+//! What most commands start with: the workspace, the store, progress, and the interrupt.
+
+use crate::args::Global;
+use crate::commands::Failure;
+use crate::progress::Progress;
+use embrak_engine::{Engine, EngineError};
+use embrak_model::{ParamSources, Problem, Workspace, WorkspaceOptions, find_workspace};
+use embrak_store::Store;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
+
+static STOP: AtomicBool = AtomicBool::new(false);
+
+/// Set when the user has asked to stop.
+pub fn stop() -> &'static AtomicBool {
+    &STOP
+}
+
+/// Turns Ctrl-C and termination into a request to stop; a second one ends at once.
+pub fn watch_interrupt() {
+    let _ = ctrlc::set_handler(|| {
+        if STOP.swap(true, Ordering::Relaxed) {
+            std::process::exit(130);
+        }
+    });
+}
+
+/// The directory commands work in.
+pub fn directory(global: &Global) -> PathBuf {
+    global.directory.clone().unwrap_or_else(|| PathBuf::from("."))
+}
+
+/// A path as typed, from the directory commands work in.
+pub fn resolve(global: &Global, path: &Path) -> PathBuf {
+    if path.is_absolute() { path.to_path_buf() } else { tidy(&directory(global).join(path)) }
+}
+
+/// Without a leading `./`.
+fn tidy(path: &Path) -> PathBuf {
+    path.strip_prefix("./").map_or_else(|_| path.to_path_buf(), Path::to_path_buf)
+}
+
+/// The directory of the workspace.
+pub fn workspace_root(global: &Global) -> Result<PathBuf, Failure> {
+    let start = directory(global);
+    let start =
+        start.canonicalize().map_err(|e| EngineError::other(format!("cannot go to {}: {e}", start.display()), ""))?;
+    find_workspace(&start).ok_or_else(|| {
+        EngineError::other(
+            format!("neither {} nor any directory above it has an embrak.toml", start.display()),
+            "go into a workspace, name one with -C, or start one with `embrak new DIR`",
+        )
+        .into()
+    })
+}
+
+/// Reads the workspace; all its problems when it has any.
+pub fn load(global: &Global) -> Result<Result<Workspace, Vec<Problem>>, Failure> {
+    let root = workspace_root(global)?;
+    let mut given = Vec::new();
+    for text in &global.params {
+        let (name, value) = text
+            .split_once('=')
+            .ok_or_else(|| EngineError::other(format!("--param {text} has no `=`"), "write --param NAME=VALUE"))?;
+        given.push((name.to_string(), value.to_string()));
+    }
+    let environment = std::env::vars()
+        .filter_map(|(name, value)| Some((name.strip_prefix("EMBRAK_PARAM_")?.to_lowercase().replace('_', "-"), value)))
+        .collect();
+    let files = global.param_files.iter().map(|f| resolve(global, f)).collect();
+    let options = WorkspaceOptions { params: ParamSources { files, environment, given }, set: global.set.clone() };
+    Ok(Workspace::load(&root, &options))
+}
+
+/// Opens the store.
+pub fn open_store(global: &Global) -> Result<Store, Failure> {
+    let path = match &global.store {
+        Some(path) => path.clone(),
+        None => default_store()?,
+    };
+    Ok(Store::open(path).map_err(EngineError::from)?)
+}
+
+/// `$XDG_CACHE_HOME/embrak`, or `~/.cache/embrak` (XDG Base Directory Specification).
+fn default_store() -> Result<PathBuf, Failure> {
+    let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|p| p.is_absolute());
+    let cache = absolute("XDG_CACHE_HOME").or_else(|| absolute("HOME").map(|h| h.join(".cache")));
+    cache.map(|c| c.join("embrak")).ok_or_else(|| {
+        EngineError::other(
+            "neither XDG_CACHE_HOME nor HOME is set",
+            "say where the store is with --store or EMBRAK_STORE",
+        )
+        .into()
+    })
+}
+
+/// Everything a command that works on a workspace needs.
+pub struct Session {
+    pub workspace: Workspace,
+    pub store: Store,
+    pub progress: Progress,
+}
+
+impl Session {
+    /// Reads the workspace and opens the store.
+    pub fn open(global: &Global) -> Result<Session, Failure> {
+        let workspace = load(global)?.map_err(EngineError::Definitions)?;
+        let store = open_store(global)?;
+        let progress = Progress::new(global.quiet || global.json, global.verbose);
+        Ok(Session { workspace, store, progress })
+    }
+
+    /// The engine over all this.
+    pub fn engine(&self) -> Engine<'_> {
+        Engine { workspace: &self.workspace, store: &self.store, observer: &self.progress, stop: stop() }
+    }
+}
+
+/// A path from the current directory when it lies below it.
+pub fn shown(path: &Path) -> String {
+    let here = std::env::current_dir().unwrap_or_default();
+    path.strip_prefix(&here).unwrap_or(path).display().to_string()
+}
