@@ -41,7 +41,7 @@ pub fn evidence_path(artifact: &Path) -> PathBuf {
 /// # Errors
 /// No run on record has made the artifact, or the evidence cannot be written.
 pub fn sign(store: &Store, path: &Path, key: &SigningKey) -> Result<SignReport> {
-    let artifact = artifact_digest(path)?;
+    let artifact = known_digest(store, path)?;
     let (row, record) = find_run(store, None, Some(&artifact))?;
     let output = output_of(&record, &artifact)?;
     let statement = Statement::new(subject(path, output), PROVENANCE, provenance(&row, &record, output));
@@ -53,8 +53,8 @@ pub fn sign(store: &Store, path: &Path, key: &SigningKey) -> Result<SignReport> 
 ///
 /// # Errors
 /// The evidence cannot be written.
-pub fn sign_reproduction(path: &Path, reproduction: &Reproduction, key: &SigningKey) -> Result<SignReport> {
-    let artifact = artifact_digest(path)?;
+pub fn sign_reproduction(store: &Store, path: &Path, reproduction: &Reproduction, key: &SigningKey) -> Result<SignReport> {
+    let artifact = known_digest(store, path)?;
     let Some(output) = reproduction.outputs.iter().find(|o| o.expected == artifact) else {
         return Err(EngineError::other(
             format!("{} was not among what was made again", path.display()),
@@ -73,6 +73,11 @@ pub fn sign_reproduction(path: &Path, reproduction: &Reproduction, key: &Signing
     let statement = Statement::new(Subject::new(&name, &artifact, &output.tree), REPRODUCTION, predicate);
     let evidence = append(path, &statement, key)?;
     Ok(SignReport { path: path.to_path_buf(), evidence, artifact, run: reproduction.run, key: key.public().id() })
+}
+
+/// The digest of a file we have written ourselves and that has not changed since, without reading it again.
+fn known_digest(store: &Store, path: &Path) -> Result<Digest> {
+    if path.is_dir() { artifact_digest(path) } else { Ok(store.host_file(path, false)?.0) }
 }
 
 fn output_of<'a>(record: &'a RunRecord, artifact: &Digest) -> Result<&'a OutputFile> {
@@ -162,6 +167,14 @@ fn provenance(row: &RunRow, record: &RunRecord, output: &OutputFile) -> serde_js
 /// The artifact or its evidence cannot be read; everything else is in the result.
 pub fn verify_artifact(path: &Path, evidence: Option<&Path>, policy: &Policy) -> Result<(Digest, Checked)> {
     let artifact = artifact_digest(path)?;
+    Ok((artifact, verify_known(path, &artifact, evidence, policy)?))
+}
+
+/// The same, for an artifact whose digest has been taken already.
+///
+/// # Errors
+/// The evidence cannot be read.
+pub fn verify_known(path: &Path, artifact: &Digest, evidence: Option<&Path>, policy: &Policy) -> Result<Checked> {
     let evidence = evidence.map_or_else(|| evidence_path(path), Path::to_path_buf);
     let bytes = match std::fs::read(&evidence) {
         Ok(bytes) => bytes,
@@ -176,6 +189,6 @@ pub fn verify_artifact(path: &Path, evidence: Option<&Path>, policy: &Policy) ->
     // What is not UTF-8 cannot be JSON; replacing what is wrong makes the check fail in words.
     let text = String::from_utf8_lossy(&bytes);
     let subject =
-        Subjects { name: path.file_name().unwrap_or_default().to_string_lossy().into_owned(), artifact, image: None };
-    Ok((artifact, verify(&subject, &text, policy)))
+        Subjects { name: path.file_name().unwrap_or_default().to_string_lossy().into_owned(), artifact: *artifact, image: None };
+    Ok(verify(&subject, &text, policy))
 }

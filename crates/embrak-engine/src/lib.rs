@@ -37,7 +37,7 @@ pub use causes::{Cause, explain_bytes};
 pub use diff::{DiffReport, Difference, diff};
 pub use error::{EngineError, Result};
 pub use events::{ActionStatus, Event, Observer, Silent};
-pub use evidence::{SignReport, evidence_path, sign, sign_reproduction, verify_artifact};
+pub use evidence::{SignReport, evidence_path, sign, sign_reproduction, verify_artifact, verify_known};
 pub use inspect::{Artifact, Content, Inspection, PartitionView, Summary, inspect, open_artifact};
 pub use lock::{Lock, LockedImage, LockedPackage, LockedRecipe, LockedTool, Moved, WriterVersions};
 pub use outputs::OutputFile;

@@ -1,7 +1,7 @@
 //! SHA-256 digests, and readers and writers that compute them on the way.
 
+use ring::digest::{Context, SHA256};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
-use sha2::{Digest as _, Sha256};
 use std::fmt;
 use std::io::{self, Read, Write};
 use std::str::FromStr;
@@ -18,7 +18,15 @@ pub struct DigestParseError(String);
 impl Digest {
     /// The digest of some bytes in memory.
     pub fn of(bytes: impl AsRef<[u8]>) -> Self {
-        Digest(Sha256::digest(bytes.as_ref()).into())
+        let mut hasher = Context::new(&SHA256);
+        hasher.update(bytes.as_ref());
+        Digest::finished(hasher)
+    }
+
+    fn finished(hasher: Context) -> Self {
+        let mut raw = [0; 32];
+        raw.copy_from_slice(hasher.finish().as_ref());
+        Digest(raw)
     }
 
     /// The digest whose 32 raw bytes are given.
@@ -94,14 +102,14 @@ impl<'de> Deserialize<'de> for Digest {
 /// Passes bytes to an inner writer, counting and hashing them.
 pub struct HashingWriter<W> {
     inner: W,
-    hasher: Sha256,
+    hasher: Context,
     written: u64,
 }
 
 impl<W: Write> HashingWriter<W> {
     /// Starts with nothing hashed.
     pub fn new(inner: W) -> Self {
-        HashingWriter { inner, hasher: Sha256::new(), written: 0 }
+        HashingWriter { inner, hasher: Context::new(&SHA256), written: 0 }
     }
 
     /// How many bytes have passed so far.
@@ -111,7 +119,7 @@ impl<W: Write> HashingWriter<W> {
 
     /// Ends: the inner writer, the digest and the number of bytes.
     pub fn finish(self) -> (W, Digest, u64) {
-        (self.inner, Digest(self.hasher.finalize().into()), self.written)
+        (self.inner, Digest::finished(self.hasher), self.written)
     }
 }
 
@@ -130,14 +138,14 @@ impl<W: Write> Write for HashingWriter<W> {
 /// Passes bytes on from an inner reader, counting and hashing them.
 pub struct HashingReader<R> {
     inner: R,
-    hasher: Sha256,
+    hasher: Context,
     read: u64,
 }
 
 impl<R: Read> HashingReader<R> {
     /// Starts with nothing hashed.
     pub fn new(inner: R) -> Self {
-        HashingReader { inner, hasher: Sha256::new(), read: 0 }
+        HashingReader { inner, hasher: Context::new(&SHA256), read: 0 }
     }
 
     /// Reads the rest and gives the digest and the number of bytes of everything.
@@ -147,7 +155,7 @@ impl<R: Read> HashingReader<R> {
     pub fn finish(mut self) -> io::Result<(Digest, u64)> {
         let mut buf = vec![0; 128 * 1024];
         while self.read(&mut buf)? > 0 {}
-        Ok((Digest(self.hasher.finalize().into()), self.read))
+        Ok((Digest::finished(self.hasher), self.read))
     }
 }
 

@@ -4,7 +4,7 @@ use crate::args::Global;
 use crate::commands::{Code, Failure};
 use crate::session::{self, shown};
 use crate::style::{Table, bad, faint, good, name, strong, warn};
-use embrak_engine::{EngineError, OutputFile, find_emulator, find_run, verify_artifact};
+use embrak_engine::{EngineError, OutputFile, find_emulator, find_run, verify_known};
 use embrak_model::ByteSize;
 use embrak_trust::Policy;
 use include_dir::{Dir, DirEntry, include_dir};
@@ -193,7 +193,7 @@ fn summary(global: &Global, dir: &Path) -> Result<(), Failure> {
         Table::new(&["output", "role", "size", "tree digest", "artifact digest", "signed by", "reproduced"])
             .right(&[2]);
     for output in &record.outputs {
-        let (_, checked) = verify_artifact(&output.path, None, &policy)?;
+        let checked = verify_known(&output.path, &output.artifact, None, &policy)?;
         let signers: Vec<&str> = checked
             .verified
             .as_ref()

@@ -217,7 +217,7 @@ pub fn reproduce(
         let outputs = record.outputs.iter().filter(|o| o.path.exists());
         for output in outputs.filter(|o| artifact.as_ref().is_none_or(|(_, digest)| o.artifact == *digest)) {
             if reproduction.outputs.iter().any(|r| r.expected == output.artifact) {
-                sign_reproduction(&output.path, &reproduction, key)?;
+                sign_reproduction(&store, &output.path, &reproduction, key)?;
             }
         }
     }
