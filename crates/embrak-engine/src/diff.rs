@@ -175,7 +175,8 @@ fn flatten(at: &str, value: &serde_json::Value, out: &mut BTreeMap<String, Strin
 fn trees(a: &Artifact, b: &Artifact, out: &mut Vec<Difference>) {
     let (x, y) = (a.trees(), b.trees());
     // One tree each is compared whatever the places are called: a disk against an archive of its root.
-    let pairs: Vec<(&(String, &Tree), &(String, &Tree))> = if x.len() == 1 && y.len() == 1 {
+    type Placed<'t> = (String, &'t Tree);
+    let pairs: Vec<(&Placed<'_>, &Placed<'_>)> = if x.len() == 1 && y.len() == 1 {
         vec![(&x[0], &y[0])]
     } else {
         x.iter().filter_map(|p| y.iter().find(|q| q.0 == p.0).map(|q| (p, q))).collect()

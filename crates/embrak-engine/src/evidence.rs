@@ -53,7 +53,12 @@ pub fn sign(store: &Store, path: &Path, key: &SigningKey) -> Result<SignReport> 
 ///
 /// # Errors
 /// The evidence cannot be written.
-pub fn sign_reproduction(store: &Store, path: &Path, reproduction: &Reproduction, key: &SigningKey) -> Result<SignReport> {
+pub fn sign_reproduction(
+    store: &Store,
+    path: &Path,
+    reproduction: &Reproduction,
+    key: &SigningKey,
+) -> Result<SignReport> {
     let artifact = known_digest(store, path)?;
     let Some(output) = reproduction.outputs.iter().find(|o| o.expected == artifact) else {
         return Err(EngineError::other(
@@ -188,7 +193,10 @@ pub fn verify_known(path: &Path, artifact: &Digest, evidence: Option<&Path>, pol
     };
     // What is not UTF-8 cannot be JSON; replacing what is wrong makes the check fail in words.
     let text = String::from_utf8_lossy(&bytes);
-    let subject =
-        Subjects { name: path.file_name().unwrap_or_default().to_string_lossy().into_owned(), artifact: *artifact, image: None };
+    let subject = Subjects {
+        name: path.file_name().unwrap_or_default().to_string_lossy().into_owned(),
+        artifact: *artifact,
+        image: None,
+    };
     Ok(verify(&subject, &text, policy))
 }

@@ -23,7 +23,7 @@ impl FromStr for ByteSize {
 
 impl fmt::Display for ByteSize {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let exact = UNITS.into_iter().find(|(_, shift)| self.0 % (1 << shift) == 0 && self.0 >= 1 << shift);
+        let exact = UNITS.into_iter().find(|(_, shift)| self.0.is_multiple_of(1 << shift) && self.0 >= 1 << shift);
         let (unit, shift) = exact.unwrap_or(("B", 0));
         write!(f, "{}{unit}", self.0 >> shift)
     }
@@ -34,7 +34,7 @@ impl ByteSize {
     pub fn human(&self) -> String {
         let (unit, shift) = UNITS.into_iter().find(|(_, shift)| self.0 >= 1 << shift).unwrap_or(("B", 0));
         let value = self.0 as f64 / (1u64 << shift) as f64;
-        if shift == 0 || value >= 100.0 || self.0 % (1 << shift) == 0 {
+        if shift == 0 || value >= 100.0 || self.0.is_multiple_of(1 << shift) {
             format!("{value:.0} {unit}")
         } else {
             format!("{value:.1} {unit}")

@@ -119,7 +119,7 @@ pub fn verify(subject: &Subjects, evidence: &str, policy: &Policy) -> Checked {
         }
     }
     let good = report.checks.iter().all(|c| c.good);
-    Checked { checks: report.checks, verified: good.then(|| Verified(believed)) }
+    Checked { checks: report.checks, verified: good.then_some(Verified(believed)) }
 }
 
 struct Report {

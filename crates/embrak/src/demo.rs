@@ -137,7 +137,7 @@ pub fn demo(global: &Global, dir: &Path, no_boot: bool) -> Result<Code, Failure>
         (format!("cd {here}"), "everything below is typed there"),
         ("embrak build --set image:beacon-console.version=2026.4".into(), "amend a definition from the command line"),
         (
-            "embrak --set image:beacon-console.options='{ foghorn = { careless = true } }' build".into(),
+            "embrak build --set image:beacon-console.options.foghorn.careless=true".into(),
             "a recipe that compiles the time in ...",
         ),
         ("embrak reproduce".into(), "... and how that is found out and its cause named"),

@@ -92,7 +92,7 @@ pub(super) fn long_entries(units: &[u16], short: &[u8; 11]) -> Vec<[u8; 32]> {
     let count = units.len().div_ceil(13);
     let entry = |part: usize| {
         let mut entry = [0u8; 32];
-        entry[0] = part as u8 + 1 | if part + 1 == count { 0x40 } else { 0 };
+        entry[0] = (part as u8 + 1) | if part + 1 == count { 0x40 } else { 0 };
         entry[11] = 0x0f;
         entry[13] = sum;
         for (index, &offset) in UNIT_OFFSETS.iter().enumerate() {

@@ -201,7 +201,7 @@ impl<'a> Volume<'a> {
         let root = self.root_bytes()?;
         walk.directory(&TreePath::root(), &root, blobs)?;
         walk.tree.add_missing_directories(0);
-        let mtime = root.chunks_exact(32).find(|s| s[11] == 0x08).map(|s| times(s));
+        let mtime = root.chunks_exact(32).find(|s| s[11] == 0x08).map(times);
         if let (Some(root), Some(mtime)) = (walk.tree.get_mut(&TreePath::root()), mtime) {
             root.mtime = mtime;
         }

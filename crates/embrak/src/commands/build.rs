@@ -6,8 +6,8 @@ use crate::problem::count;
 use crate::session::{self, Session, shown};
 use crate::style::{Table, faint, good, name, strong, warn};
 use embrak_engine::{
-    ActionStatus, BuildOptions, Lock, OutputFile, Plan, Preview, Selection, Why, build as build_images,
-    plan, preview as preview_images,
+    ActionStatus, BuildOptions, Lock, OutputFile, Plan, Preview, Selection, Why, build as build_images, plan,
+    preview as preview_images,
 };
 use embrak_model::ByteSize;
 use serde_json::json;

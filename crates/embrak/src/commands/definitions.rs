@@ -327,7 +327,7 @@ fn path_text(path: &[String]) -> String {
 
 fn show_run(global: &Global, wanted: &str) -> Result<Code, Failure> {
     let store = session::open_store(global)?;
-    let (row, record) = super::keep::run_named(&store, wanted)?;
+    let (row, record) = super::keep::run_named(global, &store, wanted)?;
     if global.json {
         let document = json!({ "run": row.id, "workspace": row.workspace, "started": row.started, "finished": row.finished,
             "status": row.status, "record": record });

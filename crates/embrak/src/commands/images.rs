@@ -216,12 +216,16 @@ fn print_partition(view: &PartitionView) {
 /// The disk drawn to scale, 72 columns wide.
 fn print_map(size: u64, partitions: &[PartitionView]) {
     const WIDTH: u64 = 72;
-    let column = |offset: u64| (u128::from(offset) * u128::from(WIDTH) / u128::from(size.max(1))) as u64;
+    // A disk that was cut short is drawn as long as its table says it should be.
+    let ends = partitions.iter().map(|v| v.partition.start.saturating_add(v.partition.size));
+    let whole = ends.chain([size, 1]).max().unwrap_or(1);
+    let column = |offset: u64| (u128::from(offset) * u128::from(WIDTH) / u128::from(whole)) as u64;
     let (mut bar, mut labels) = (String::new(), String::new());
     let mut at = 0;
     for view in partitions {
         let p = &view.partition;
-        let (start, end) = (column(p.start).max(at), column(p.start.saturating_add(p.size)).clamp(at + 1, WIDTH));
+        let start = column(p.start).clamp(at, WIDTH);
+        let end = column(p.start.saturating_add(p.size)).max(start + 1);
         bar += &"·".repeat(start.saturating_sub(at) as usize);
         labels += &" ".repeat(start.saturating_sub(at) as usize);
         let wide = end.saturating_sub(start).max(1) as usize;

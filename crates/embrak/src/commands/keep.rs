@@ -12,10 +12,11 @@ use embrak_tree::BlobSource;
 use serde_json::json;
 use std::io::Write;
 
-/// A run by number, `rNUMBER`, or `last`.
-pub fn run_named(store: &Store, wanted: &str) -> Result<(RunRow, RunRecord), Failure> {
+/// A run by number, `rNUMBER`, or `last`: the newest of this workspace, or of all where there is no workspace.
+pub fn run_named(global: &Global, store: &Store, wanted: &str) -> Result<(RunRow, RunRecord), Failure> {
     let row = if wanted == "last" {
-        store.runs().map_err(EngineError::from)?.into_iter().next()
+        let here = session::workspace_root(global).ok().map(|root| root.to_string_lossy().into_owned());
+        store.runs().map_err(EngineError::from)?.into_iter().find(|r| here.as_ref().is_none_or(|h| *h == r.workspace))
     } else {
         let number = wanted.trim_start_matches('r').parse::<i64>();
         let number = number.map_err(|_| {
@@ -35,7 +36,7 @@ pub fn run_named(store: &Store, wanted: &str) -> Result<(RunRow, RunRecord), Fai
 
 pub fn log(global: &Global, run: &str, recipe: Option<&str>) -> Result<Code, Failure> {
     let store = session::open_store(global)?;
-    let (row, record) = run_named(&store, run)?;
+    let (row, record) = run_named(global, &store, run)?;
     let mut shown = 0;
     for action in &record.actions {
         let (Some(log), true) = (action.log, recipe.is_none_or(|r| action.label.starts_with(r))) else { continue };
