@@ -179,7 +179,8 @@ pub(crate) fn source_tree(engine: &Engine<'_>, recipe: &Recipe) -> Result<Tree> 
     let mut tree = Tree::new();
     for source in &recipe.def.source {
         let dir = recipe.base.join(&source.dir.value);
-        let layer = sources::directory_tree(engine.store, &dir, epoch, sources::Metadata::Plain, &|_| false)?;
+        let layer =
+            sources::directory_tree(sources::Contents::Keep(engine.store), &dir, epoch, sources::Metadata::Plain)?;
         embrak_tree::overlay(&mut tree, &layer);
         for patch in &source.patches {
             apply_patch(engine, &recipe.base.join(&patch.value), &patch.value, &mut tree, epoch)?;
@@ -459,7 +460,12 @@ fn run_recipe(
         files.remove(&TreePath::root());
         files
     } else {
-        sources::directory_tree(engine.store, &dir("build/out"), epoch, sources::Metadata::Modes, &|_| false)?
+        sources::directory_tree(
+            sources::Contents::Keep(engine.store),
+            &dir("build/out"),
+            epoch,
+            sources::Metadata::Modes,
+        )?
     };
     let (log, _) = engine.store.put_file(&log_path)?;
     let packages = split(engine, planned, out)?;

@@ -179,7 +179,7 @@ pub(crate) fn write_outputs(
 /// The artifact digest of what lies at a path, file or directory.
 fn digest_on_disk(engine: &Engine<'_>, path: &Path) -> Option<Digest> {
     if path.is_dir() {
-        return sources::directory_tree(engine.store, path, 0, sources::Metadata::Plain, &|_| false)
+        return sources::directory_tree(sources::Contents::Known(engine.store), path, 0, sources::Metadata::Plain)
             .ok()
             .map(|t| t.digest());
     }
@@ -192,9 +192,7 @@ fn digest_on_disk(engine: &Engine<'_>, path: &Path) -> Option<Digest> {
 /// It cannot be read.
 pub(crate) fn artifact_digest(path: &Path) -> Result<Digest> {
     if path.is_dir() {
-        let scratch = tempfile::tempdir().doing("make", std::env::temp_dir())?;
-        let store = embrak_store::Store::open(scratch.path())?;
-        return Ok(sources::directory_tree(&store, path, 0, sources::Metadata::Plain, &|_| false)?.digest());
+        return Ok(sources::directory_tree(sources::Contents::Digest, path, 0, sources::Metadata::Plain)?.digest());
     }
     let file = File::open(path).doing("read", path)?;
     Ok(embrak_tree::HashingReader::new(file).finish().doing("read", path)?.0)

@@ -301,11 +301,10 @@ impl<'a> Planner<'a> {
         for overlay in &image.def.overlays {
             let dir = overlay.at.base.join(&overlay.value);
             let tree = sources::directory_tree(
-                self.engine.store,
+                sources::Contents::Keep(self.engine.store),
                 &dir,
                 workspace.def.epoch.0,
                 sources::Metadata::Plain,
-                &|_| false,
             )?;
             overlay_lines.push(format!("{} {}", overlay.value, tree.digest()));
             overlays.push(tree);

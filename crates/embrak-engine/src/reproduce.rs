@@ -115,7 +115,7 @@ pub fn reproduce(
     while jiff::Timestamp::now().as_second() == second {
         std::thread::sleep(Duration::from_millis(20));
     }
-    let now = jiff::Timestamp::now();
+    let now = jiff::Timestamp::from_millisecond(jiff::Timestamp::now().as_millisecond()).unwrap_or_default();
     let then = jiff::Timestamp::from_millisecond(row.started).map(|t| t.to_string()).unwrap_or_default();
     let variations: BTreeMap<String, String> = [
         ("store", "empty".to_string()),

@@ -17,7 +17,8 @@ pub(crate) fn snapshot(engine: &Engine<'_>) -> Result<Tree> {
     }
     for layer in &workspace.layers {
         let at = place(&layer.path)?;
-        let inside = sources::directory_tree(engine.store, &layer.dir, 0, sources::Metadata::Plain, &|_| false)?;
+        let inside =
+            sources::directory_tree(sources::Contents::Keep(engine.store), &layer.dir, 0, sources::Metadata::Plain)?;
         let mut moved = Tree::new();
         for (path, entry) in inside {
             let to = at.join(path.relative()).map_err(|e| crate::EngineError::other(e.to_string(), "rename it"))?;

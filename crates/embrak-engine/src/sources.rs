@@ -2,10 +2,12 @@
 
 use crate::error::{Doing, EngineError, Result};
 use embrak_store::Store;
-use embrak_tree::{Entry, Kind, Tree, TreePath};
+use embrak_tree::{Digest, Entry, Kind, Tree, TreePath};
+use std::collections::BTreeMap;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{FileTypeExt, MetadataExt, PermissionsExt};
-use std::path::Path;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// How much of the host's metadata is taken over.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -16,92 +18,138 @@ pub(crate) enum Metadata {
     Modes,
 }
 
-/// Reads a directory into a tree; contents go into the store. Owners are root, times are `mtime`.
+/// What becomes of the contents of files.
+#[derive(Clone, Copy)]
+pub(crate) enum Contents<'a> {
+    /// They are kept in the store.
+    Keep(&'a Store),
+    /// They are only digested; what the store knows of unchanged files is used.
+    Known(&'a Store),
+    /// They are only digested.
+    Digest,
+}
+
+impl Contents<'_> {
+    fn take(self, path: &Path) -> Result<(Digest, u64)> {
+        match self {
+            Contents::Keep(store) => Ok(store.host_file(path, true)?),
+            Contents::Known(store) => Ok(store.host_file(path, false)?),
+            Contents::Digest => {
+                let file = std::fs::File::open(path).doing("read", path)?;
+                embrak_tree::HashingReader::new(file).finish().doing("read", path)
+            }
+        }
+    }
+}
+
+/// Reads a directory into a tree. Owners are root, times are `mtime`.
 ///
 /// # Errors
 /// Something cannot be read, or is neither file, directory nor link.
-pub(crate) fn directory_tree(
-    store: &Store,
-    dir: &Path,
-    mtime: i64,
-    metadata: Metadata,
-    skip: &dyn Fn(&TreePath) -> bool,
-) -> Result<Tree> {
-    let mut tree = Tree::new();
-    let mut links = std::collections::BTreeMap::new();
-    walk(store, dir, &TreePath::root(), mtime, metadata, skip, &mut tree, &mut links)?;
+pub(crate) fn directory_tree(contents: Contents<'_>, dir: &Path, mtime: i64, metadata: Metadata) -> Result<Tree> {
+    let mut walk = Walk { mtime, metadata, tree: Tree::new(), links: BTreeMap::new(), files: Vec::new() };
+    walk.directory(dir, &TreePath::root())?;
+    let Walk { mut tree, files, .. } = walk;
+    for (path, (found, length)) in digests(contents, files)? {
+        if let Some(Entry { kind: Kind::File { digest, size }, .. }) = tree.get_mut(&path) {
+            (*digest, *size) = (found, length);
+        }
+    }
     Ok(tree)
 }
 
-/// First names of files with several links, by device and inode.
-type Links = std::collections::BTreeMap<(u64, u64), TreePath>;
+/// Files fewer than this are not worth another thread.
+const FEW: usize = 16;
 
-#[allow(clippy::too_many_arguments)]
-fn walk(
-    store: &Store,
-    dir: &Path,
-    at: &TreePath,
+/// Takes the contents of files, on all cores when there are many.
+fn digests(contents: Contents<'_>, files: Vec<(TreePath, PathBuf)>) -> Result<Vec<(TreePath, (Digest, u64))>> {
+    let threads = if files.len() < FEW { 1 } else { std::thread::available_parallelism().map_or(1, usize::from) };
+    let next = AtomicUsize::new(0);
+    let work = || -> Result<Vec<(TreePath, (Digest, u64))>> {
+        let mut done = Vec::new();
+        while let Some((path, host)) = files.get(next.fetch_add(1, Ordering::Relaxed)) {
+            done.push((path.clone(), contents.take(host)?));
+        }
+        Ok(done)
+    };
+    std::thread::scope(|scope| {
+        let helpers: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
+        let mut all = work()?;
+        for helper in helpers {
+            all.extend(helper.join().map_err(|_| EngineError::other("a reading thread has failed", "try again"))??);
+        }
+        Ok(all)
+    })
+}
+
+struct Walk {
     mtime: i64,
     metadata: Metadata,
-    skip: &dyn Fn(&TreePath) -> bool,
-    tree: &mut Tree,
-    links: &mut Links,
-) -> Result<()> {
-    let mut names: Vec<_> = std::fs::read_dir(dir)
-        .and_then(|entries| entries.map(|e| e.map(|e| e.file_name())).collect::<std::io::Result<Vec<_>>>())
-        .doing("list", dir)?;
-    names.sort();
-    for name in names {
-        let host = dir.join(&name);
-        let path = at
-            .join(name.as_bytes())
-            .map_err(|e| EngineError::other(format!("{}: {e}", host.display()), "rename it"))?;
-        if skip(&path) {
-            continue;
+    tree: Tree,
+    /// First names of files with several links, by device and inode.
+    links: BTreeMap<(u64, u64), TreePath>,
+    /// Files whose contents are still to be taken.
+    files: Vec<(TreePath, PathBuf)>,
+}
+
+impl Walk {
+    fn directory(&mut self, dir: &Path, at: &TreePath) -> Result<()> {
+        let mut names: Vec<_> = std::fs::read_dir(dir)
+            .and_then(|entries| entries.map(|e| e.map(|e| e.file_name())).collect::<std::io::Result<Vec<_>>>())
+            .doing("list", dir)?;
+        names.sort();
+        for name in names {
+            let host = dir.join(&name);
+            let path = at
+                .join(name.as_bytes())
+                .map_err(|e| EngineError::other(format!("{}: {e}", host.display()), "rename it"))?;
+            self.entry(host, path)?;
         }
+        Ok(())
+    }
+
+    fn entry(&mut self, host: PathBuf, path: TreePath) -> Result<()> {
         let meta = std::fs::symlink_metadata(&host).doing("read", &host)?;
         let kind = meta.file_type();
-        let mode = match metadata {
+        let mode = match self.metadata {
             Metadata::Modes => meta.permissions().mode() & 0o7777,
             Metadata::Plain if kind.is_dir() || meta.permissions().mode() & 0o100 != 0 => 0o755,
             Metadata::Plain => 0o644,
         };
-        if kind.is_dir() {
-            tree.insert(path.clone(), Entry::new(Kind::Directory, mode).dated(mtime));
-            walk(store, &host, &path, mtime, metadata, skip, tree, links)?;
+        let entry = if kind.is_dir() {
+            self.tree.insert(path.clone(), Entry::new(Kind::Directory, mode).dated(self.mtime));
+            return self.directory(&host, &path);
         } else if kind.is_symlink() {
             let target = std::fs::read_link(&host).doing("read", &host)?;
-            tree.insert(path, Entry::symlink(target.as_os_str().as_bytes()).dated(mtime));
+            Entry::symlink(target.as_os_str().as_bytes())
         } else if kind.is_file() {
-            let first = (metadata == Metadata::Modes && meta.nlink() > 1)
-                .then(|| links.get(&(meta.dev(), meta.ino())))
-                .flatten();
-            let kind = match first {
-                Some(target) => Kind::Hardlink { target: target.clone() },
+            let inode = (meta.dev(), meta.ino());
+            match self.links.get(&inode).filter(|_| self.metadata == Metadata::Modes && meta.nlink() > 1) {
+                Some(first) => Entry::new(Kind::Hardlink { target: first.clone() }, mode),
                 None => {
-                    links.insert((meta.dev(), meta.ino()), path.clone());
-                    let (digest, size) = store.host_file(&host, true)?;
-                    Kind::File { digest, size }
+                    self.links.insert(inode, path.clone());
+                    self.files.push((path.clone(), host));
+                    Entry::new(Kind::File { digest: Digest::from_raw([0; 32]), size: 0 }, mode)
                 }
-            };
-            tree.insert(path, Entry::new(kind, mode).dated(mtime));
-        } else if kind.is_fifo() && metadata == Metadata::Modes {
-            tree.insert(path, Entry::new(Kind::Fifo, mode).dated(mtime));
+            }
+        } else if kind.is_fifo() && self.metadata == Metadata::Modes {
+            Entry::new(Kind::Fifo, mode)
         } else {
             let message = format!("{} is neither a file, a directory nor a symbolic link", host.display());
             return Err(EngineError::other(message, "remove it; device nodes are declared, not copied"));
-        }
+        };
+        self.tree.insert(path, entry.dated(self.mtime));
+        Ok(())
     }
-    Ok(())
 }
 
 /// Keeps a tree's manifest in the store; its digest is the tree's.
-pub(crate) fn put_tree(store: &Store, tree: &Tree) -> Result<embrak_tree::Digest> {
+pub(crate) fn put_tree(store: &Store, tree: &Tree) -> Result<Digest> {
     Ok(store.put_bytes(tree.manifest())?)
 }
 
 /// A tree by its digest.
-pub(crate) fn get_tree(store: &Store, digest: &embrak_tree::Digest) -> Result<Tree> {
+pub(crate) fn get_tree(store: &Store, digest: &Digest) -> Result<Tree> {
     use embrak_tree::BlobSource;
     let bytes = store.read(digest).doing("read", store.object_path(digest))?;
     let text = String::from_utf8(bytes).map_err(|e| EngineError::other(e.to_string(), "run `embrak store check`"))?;

@@ -78,7 +78,13 @@ pub fn verify(subject: &Subjects, evidence: &str, policy: &Policy) -> Checked {
             return Checked { checks: report.checks, verified: None };
         }
     };
-    report.add("the evidence can be read", Ok(format!("{} signed statement(s)", envelopes.len())));
+    report.add(
+        "the evidence can be read",
+        Ok(match envelopes.len() {
+            1 => "1 signed statement".to_string(),
+            n => format!("{n} signed statements"),
+        }),
+    );
 
     let mut said: BTreeMap<StatementKind, BTreeMap<KeyId, String>> = BTreeMap::new();
     let mut believed = Vec::new();
@@ -105,7 +111,11 @@ pub fn verify(subject: &Subjects, evidence: &str, policy: &Policy) -> Checked {
                     any = true;
                     let signers: Vec<&str> =
                         said.get(kind).into_iter().flat_map(|m| m.values()).map(String::as_str).collect();
-                    let text = format!("images {} need {kind} by {count} signer(s)", rule.images.join(", "));
+                    let text = format!(
+                        "images {} need {kind} by {count} {}",
+                        rule.images.join(", "),
+                        if *count == 1 { "signer" } else { "signers" }
+                    );
                     let found = if signers.is_empty() { "nobody".to_string() } else { signers.join(", ") };
                     report.add(
                         &text,
@@ -241,7 +251,7 @@ mod tests {
         assert!(checked.good(), "{}", why(&checked));
         assert_eq!(checked.verified.unwrap().get().len(), 3);
         let twice = format!("{made}{}{}", again(&keys[1]), again(&keys[1]));
-        assert!(why(&verify(&subject(), &twice, &policy)).contains("reproduction by 2 signer(s): signed by a"));
+        assert!(why(&verify(&subject(), &twice, &policy)).contains("reproduction by 2 signers: signed by a"));
         let wrong_role = format!("{made}{}{}", again(&keys[0]), again(&keys[1]));
         assert!(why(&verify(&subject(), &wrong_role, &policy)).contains("release may not say reproduction"));
         let other = line(&keys[1], REPRODUCTION, json!({ "result": "different" }), "image");

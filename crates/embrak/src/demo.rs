@@ -211,9 +211,12 @@ fn summary(global: &Global, dir: &Path) -> Result<(), Failure> {
         ]);
     }
     table.print(2);
+    let mut advice = Table::new(&["output", "what to do with it"]);
     for output in first_of_each_role(&record.outputs) {
-        anstream::println!("  {}  {}", name(shown(&output.path)), faint(&output.advice));
+        advice.row([name(&output.name), output.advice.clone()]);
     }
+    anstream::println!("\n  The files are in {}", name(shown(&dir.join("out"))));
+    advice.print(2);
     Ok(())
 }
 

@@ -195,7 +195,7 @@ fn signing_verifying_and_tampering() {
     said.says(&["signer `rebuild`"]);
     place.run(&["keys", "new", "rebuild"]).expect(0);
     let said = place.run(&["verify", &archive, "--policy", "trust-release.toml"]).expect(3);
-    assert!(said.out.contains("not met  images * need reproduction by 1 signer(s): signed by nobody"), "{}", said.out);
+    assert!(said.out.contains("not met  images * need reproduction by 1 signer: signed by nobody"), "{}", said.out);
     place.run(&["reproduce", &archive, "--key", "keys/rebuild.key"]).expect(0);
     place.run(&["verify", &archive, "--policy", "trust-release.toml"]).expect(0);
 

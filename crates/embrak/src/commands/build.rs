@@ -256,12 +256,15 @@ pub fn build(
     Ok(Code::Done)
 }
 
-/// The outputs with their digests and what to do with them.
+/// The outputs by image, with their digests and what to do with them.
 pub fn print_outputs(outputs: &[OutputFile]) {
+    let mut last = None;
     for output in outputs {
+        if last != Some((&output.image, &output.target)) {
+            anstream::println!("{} for {}  {} {}", strong(&output.image), output.target, faint("tree"), output.tree);
+            last = Some((&output.image, &output.target));
+        }
         anstream::println!("  {}  {}", name(shown(&output.path)), ByteSize(output.size).human());
-        anstream::println!("    artifact {}", output.artifact);
-        anstream::println!("    tree     {}", output.tree);
-        anstream::println!("    {}", faint(&output.advice));
+        anstream::println!("    {}  {}", output.artifact, faint(&output.advice));
     }
 }

@@ -231,7 +231,10 @@ fn print_map(size: u64, partitions: &[PartitionView]) {
         let wide = end.saturating_sub(start).max(1) as usize;
         let used = view.filesystem.as_ref().map_or(0.0, |i| 1.0 - i.free_clusters as f64 / i.clusters.max(1) as f64);
         let full = ((wide as f64) * used).round() as usize;
-        bar += &format!("{}{}", "█".repeat(full), "░".repeat(wide - full));
+        // The first column marks where a partition begins.
+        let filled: String = "█".repeat(full) + &"░".repeat(wide - full);
+        bar += "┃";
+        bar.extend(filled.chars().skip(1));
         labels += &format!("{:<wide$}", p.label.chars().take(wide).collect::<String>());
         at = start + wide as u64;
     }
