@@ -25,10 +25,11 @@ const PROGRAM_DIRECTORIES: [&str; 3] = ["/usr/local/bin", "/usr/bin", "/bin"];
 
 /// Programs every step may use: the shell and the utilities of POSIX that build scripts rely on.
 const BASE: &[&str] = &[
-    "sh", "awk", "basename", "cat", "chmod", "chown", "cmp", "cp", "cut", "date", "diff", "dirname", "echo", "env",
-    "expr", "false", "find", "grep", "head", "hostname", "id", "install", "ln", "ls", "mkdir", "mktemp", "mv", "nproc",
-    "od", "printf", "pwd", "readlink", "rm", "rmdir", "sed", "seq", "sleep", "sort", "stat", "tail", "tee", "test",
-    "touch", "tr", "true", "uname", "uniq", "wc", "whoami", "xargs",
+    "sh", "awk", "basename", "cat", "chmod", "chown", "cksum", "cmp", "comm", "cp", "cut", "date", "dd", "diff",
+    "dirname", "echo", "env", "expand", "expr", "false", "find", "fold", "grep", "head", "hostname", "id", "install",
+    "join", "ln", "ls", "mkdir", "mkfifo", "mktemp", "mv", "nl", "nproc", "od", "paste", "printf", "pwd", "readlink",
+    "realpath", "rm", "rmdir", "sed", "seq", "sleep", "sort", "split", "stat", "tail", "tee", "test", "touch", "tr",
+    "true", "tsort", "uname", "uniq", "wc", "whoami", "xargs",
 ];
 
 /// The part of the base a host cannot do without.
