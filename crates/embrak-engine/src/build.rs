@@ -3,11 +3,12 @@
 use crate::error::{Doing, EngineError, Result};
 use crate::events::{ActionStatus, Event};
 use crate::lock::Lock;
+use crate::outputs::OutputFile;
 use crate::package::{BuiltRecipe, PackageInfo};
 use crate::plan::{Plan, PlannedRecipe, Selection, Target, plan};
 use crate::record::{ActionRecord, RunRecord};
 use crate::{Engine, TOOL_VERSION, compose, outputs, snapshot, sources, toolchain};
-use embrak_model::definitions::Method;
+use embrak_model::definitions::{Method, Output};
 use embrak_model::{ByteSize, Recipe};
 use embrak_sandbox::{Fixture, Outcome, Step};
 use embrak_store::Store;
@@ -83,7 +84,8 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
         writers: plan.lock.writers,
         workspace: workspace.def.workspace.to_string(),
         lock: plan.lock.digest(),
-        snapshot: sources::put_tree(engine.store, &snapshot)?,
+        snapshot: sources::put_tree(engine.store, &snapshot.tree)?,
+        workspace_at: snapshot.workspace_at,
         epoch: workspace.def.epoch.to_string(),
         images: options.selection.images.clone(),
         board: options.selection.board.clone(),
@@ -127,7 +129,7 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
     keys.dedup();
     let mut objects: BTreeSet<Digest> = record.actions.iter().filter_map(|a| a.log).collect();
     objects.insert(record.snapshot);
-    objects.extend(snapshot.blobs().map(|(digest, _)| digest));
+    objects.extend(snapshot.tree.blobs().map(|(digest, _)| digest));
     engine.store.finish_run(run, status, &json(&record), &keys, &objects)?;
     result?;
     Ok(BuildResult { run, record, moved: plan.moved, seconds: started.elapsed().as_secs_f64() })
@@ -615,6 +617,14 @@ pub(crate) fn globs<'a>(patterns: impl IntoIterator<Item = &'a str>) -> Result<G
         })?);
     }
     set.build().map_err(|e| EngineError::other(e.to_string(), "use fewer globs"))
+}
+
+/// An output of an image as last built.
+pub(crate) fn last_output(store: &Store, target: &Target, output: Output) -> Option<OutputFile> {
+    let runs = store.runs().unwrap_or_default();
+    let mut found =
+        runs.iter().filter(|r| r.status == "done").filter_map(|r| crate::run_record(r).ok()).flat_map(|r| r.outputs);
+    found.find(|o| o.image == target.image && o.target == target.label() && o.output == output)
 }
 
 /// The packages of an image as last built, for sizes before building: from the newest run that had it.

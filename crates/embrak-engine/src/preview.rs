@@ -3,8 +3,9 @@
 use crate::Engine;
 use crate::build::last_packages;
 use crate::error::{EngineError, Result};
-use crate::outputs::file_name;
+use crate::outputs::{PartitionSummary, file_name};
 use crate::plan::{Plan, Why, disk_of};
+use embrak_model::definitions::{ImageDef, Output};
 use embrak_tree::Digest;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -41,6 +42,36 @@ pub struct PreviewPartition {
     pub mount: Option<String>,
 }
 
+/// A disk as it was last built.
+#[derive(Debug, Clone, Serialize)]
+#[serde(rename_all = "camelCase")]
+pub struct PreviewDisk {
+    /// Its size in bytes.
+    pub size: u64,
+    /// Its partitions.
+    pub partitions: Vec<PartitionSummary>,
+}
+
+/// A partition this full is worth a warning: there is no room for an update.
+const NEARLY_FULL: u64 = 95;
+
+fn warnings(def: &ImageDef, disk: Option<&PreviewDisk>) -> Vec<String> {
+    let mut out = Vec::new();
+    for (name, user) in &def.users {
+        let password = user.password.as_ref().is_some_and(|p| p.value != "locked");
+        if password && user.ssh_keys.is_empty() {
+            out.push(format!("user {name} logs in by password and has no key"));
+        }
+    }
+    for p in disk.iter().flat_map(|d| &d.partitions) {
+        let percent = p.content * 100 / p.size.max(1);
+        if percent >= NEARLY_FULL {
+            out.push(format!("partition {} was {percent} % full when last built", p.label));
+        }
+    }
+    out
+}
+
 /// An image that would be built.
 #[derive(Debug, Clone, Serialize)]
 #[serde(rename_all = "camelCase")]
@@ -65,6 +96,10 @@ pub struct Preview {
     pub outputs: Vec<(String, String)>,
     /// Host tools its recipes use.
     pub host_tools: Vec<String>,
+    /// The disk as last built, when it was.
+    pub last_disk: Option<PreviewDisk>,
+    /// What should be looked at, in sentences.
+    pub warnings: Vec<String>,
     /// Packages added, removed and moved since the last finished run, in sentences; none when there was no run.
     pub changes: Option<Vec<String>>,
 }
@@ -106,7 +141,11 @@ pub fn preview(engine: &Engine<'_>, plan: &Plan) -> Result<Vec<Preview>> {
         changes.extend(
             before.iter().filter(|(name, _)| !now.contains_key(*name)).map(|(name, v)| format!("- {name} {v}")),
         );
+        let last_disk = crate::build::last_output(engine.store, &planned.target, Output::DiskRaw)
+            .map(|o| PreviewDisk { size: o.size, partitions: o.partitions });
         out.push(Preview {
+            warnings: warnings(&image.def, last_disk.as_ref()),
+            last_disk,
             image: planned.target.image.clone(),
             version: image.def.version.clone(),
             summary: image.def.summary.clone(),

@@ -42,6 +42,9 @@ pub struct RunRecord {
     pub lock: Digest,
     /// Digest of the tree of everything the workspace consists of.
     pub snapshot: Digest,
+    /// Where in it the workspace lies.
+    #[serde(default)]
+    pub workspace_at: String,
     /// The epoch, as written.
     pub epoch: String,
     /// The images asked for.

@@ -107,9 +107,10 @@ pub fn reproduce(
 ) -> Result<Reproduction> {
     let started = Instant::now();
     let place = tempfile::Builder::new().prefix("embrak-elsewhere-").tempdir().doing("make", std::env::temp_dir())?;
-    let workspace = place.path().join("a-path-of-another-length").join("workspace");
-    std::fs::create_dir_all(&workspace).doing("make", &workspace)?;
-    lay_out(store, record, &workspace)?;
+    let laid_out = place.path().join("a-path-of-another-length").join("workspace");
+    std::fs::create_dir_all(&laid_out).doing("make", &laid_out)?;
+    lay_out(store, record, &laid_out)?;
+    let workspace = laid_out.join(&record.workspace_at);
 
     let second = row.started / 1000;
     while jiff::Timestamp::now().as_second() == second {

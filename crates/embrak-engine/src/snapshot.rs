@@ -4,19 +4,29 @@ use crate::error::Result;
 use crate::{Engine, sources};
 use embrak_tree::{Entry, Tree, TreePath, overlay};
 
+/// A snapshot, and where in it the workspace lies: below the root when layers lie beside the workspace.
+pub(crate) struct Snapshot {
+    pub(crate) tree: Tree,
+    pub(crate) workspace_at: String,
+}
+
 /// The workspace file, the lock and all layers; contents go into the store.
-pub(crate) fn snapshot(engine: &Engine<'_>) -> Result<Tree> {
+pub(crate) fn snapshot(engine: &Engine<'_>) -> Result<Snapshot> {
     let workspace = engine.workspace;
+    // A layer `../shared` lies one directory up, so the workspace is put one directory down.
+    let ups =
+        workspace.layers.iter().map(|l| l.path.split('/').take_while(|part| *part == "..").count()).max().unwrap_or(0);
+    let workspace_at = (1..=ups).map(|n| format!("level-{n}")).collect::<Vec<_>>().join("/");
     let mut tree = Tree::new();
     for name in ["embrak.toml", "embrak.lock"] {
         let path = workspace.root.join(name);
         if path.is_file() {
             let (digest, size) = engine.store.host_file(&path, true)?;
-            tree.insert(place(name)?, Entry::file(digest, size));
+            tree.insert(place(&workspace_at, name)?, Entry::file(digest, size));
         }
     }
     for layer in &workspace.layers {
-        let at = place(&layer.path)?;
+        let at = place(&workspace_at, &layer.path)?;
         let inside =
             sources::directory_tree(sources::Contents::Keep(engine.store), &layer.dir, 0, sources::Metadata::Plain)?;
         let mut moved = Tree::new();
@@ -27,14 +37,26 @@ pub(crate) fn snapshot(engine: &Engine<'_>) -> Result<Tree> {
         overlay(&mut tree, &moved);
     }
     tree.add_missing_directories(0);
-    Ok(tree)
+    Ok(Snapshot { tree, workspace_at })
 }
 
-fn place(path: &str) -> Result<TreePath> {
-    TreePath::from_relative(path).map_err(|e| {
+/// Where a path of the workspace lies in the snapshot.
+fn place(workspace_at: &str, path: &str) -> Result<TreePath> {
+    let mut parts: Vec<&str> = workspace_at.split('/').filter(|p| !p.is_empty()).collect();
+    for part in path.split('/') {
+        match part {
+            ".." => {
+                parts.pop();
+            }
+            "" | "." => {}
+            part => parts.push(part),
+        }
+    }
+    let inside = TreePath::from_relative(parts.join("/"));
+    inside.ok().filter(|_| !path.starts_with('/')).ok_or_else(|| {
         crate::EngineError::other(
-            format!("the layer `{path}` does not lie in the workspace: {e}"),
-            "put layers below the directory of embrak.toml, so that a build can be recorded whole",
+            format!("the layer `{path}` is named by an absolute path, so a build of it cannot be recorded and done again elsewhere"),
+            "name it from the directory of embrak.toml, such as `../shared/layer`",
         )
     })
 }

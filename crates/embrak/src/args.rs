@@ -69,6 +69,13 @@ pub enum Verb {
         #[arg(value_enum)]
         kind: Kind,
     },
+    /// Search recipes, packages, boards, images and layers by name and summary
+    #[command(after_help = "Examples:\n  embrak find tide\n  embrak find uefi firmware")]
+    Find {
+        /// All of these words have to be found
+        #[arg(required = true)]
+        words: Vec<String>,
+    },
     /// Show one definition as it is after merging, or one run
     #[command(after_help = "Examples:\n  embrak show recipe tidelog\n  embrak show run 3")]
     Show {

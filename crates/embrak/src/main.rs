@@ -3,6 +3,7 @@
 mod args;
 mod commands;
 mod demo;
+mod map;
 mod problem;
 mod progress;
 mod session;

@@ -287,6 +287,34 @@ fn a_board_with_a_loader_before_the_first_partition() {
 }
 
 #[test]
+fn layers_beside_the_workspace_are_recorded_too() {
+    let place = Place::demo();
+    fs::rename(place.file("layers/station-holm"), place.path("station-holm")).unwrap();
+    place.write("embrak.toml", &place.read("embrak.toml").replace("layers/station-holm", "../station-holm"));
+    place.build(&["beacon-console"]);
+    place.run(&["reproduce"]).expect(0);
+    let absolute = place.path("station-holm").to_string_lossy().into_owned();
+    place.write("embrak.toml", &place.read("embrak.toml").replace("../station-holm", &absolute));
+    place
+        .run(&["build"])
+        .expect(1)
+        .says(&["is named by an absolute path", "name it from the directory of embrak.toml"]);
+}
+
+#[test]
+fn a_preview_draws_the_disk_and_warns() {
+    let place = Place::demo();
+    place.write(
+        "layers/station-holm/amend/users.toml",
+        "amends = 'image:beacon-console'\n[add]\nusers.keeper = { uid = 1000, password = '$6$a$b' }\n",
+    );
+    place.build(&["beacon-console"]);
+    let said = place.run(&["preview", "beacon-console"]).expect(0).out;
+    assert!(said.contains("as last built") && said.contains("│·┃") && said.contains("50 MiB"), "{said}");
+    assert!(said.contains("look at this: user keeper logs in by password and has no key"), "{said}");
+}
+
+#[test]
 fn every_list_and_view_answers() {
     let place = Place::demo();
     for kind in ["layers", "boards", "recipes", "packages", "images", "outputs", "tools"] {
@@ -307,6 +335,14 @@ fn every_list_and_view_answers() {
         "{why}"
     );
     place.run(&["why", "tide-service", "foghorn"]).expect(3);
+    let found = place.run(&["find", "tide"]).expect(0).out;
+    assert!(found.lines().nth(1).unwrap().starts_with("tide-service"), "{found}");
+    assert!(
+        found.contains("tidelog") && found.contains("provides gauge-logger") && found.contains("libgauge"),
+        "{found}"
+    );
+    assert_eq!(place.run(&["find", "uefi", "ARM", "--json"]).expect(0).json()[0]["name"], "sim-aarch64");
+    place.run(&["find", "submarine"]).expect(3);
     let preview = place.run(&["preview", "--json"]).expect(0).json();
     assert_eq!(preview[0]["packages"].as_array().unwrap().len(), 5, "{preview}");
     place.build(&[]);

@@ -2,12 +2,13 @@
 
 use super::{Code, Failure, print_json};
 use crate::args::Global;
+use crate::map::{self, Part};
 use crate::problem::count;
 use crate::session::{self, Session, shown};
 use crate::style::{Table, faint, good, name, strong, warn};
 use embrak_engine::{
-    ActionStatus, BuildOptions, Lock, OutputFile, Plan, Preview, Selection, Why, build as build_images, plan,
-    preview as preview_images,
+    ActionStatus, BuildOptions, Lock, OutputFile, PartitionSummary, Plan, Preview, Selection, Why,
+    build as build_images, plan, preview as preview_images,
 };
 use embrak_model::ByteSize;
 use serde_json::json;
@@ -179,11 +180,20 @@ fn print_preview(preview: &Preview) {
         anstream::println!("  disk");
         table.print(4);
     }
+    if let Some(disk) = &preview.last_disk {
+        let used = |p: &PartitionSummary| p.content as f64 / p.size.max(1) as f64;
+        let part = |p: &PartitionSummary| Part { label: p.label.clone(), start: p.start, size: p.size, used: used(p) };
+        anstream::println!("  {}", faint("as last built"));
+        map::print(disk.size, &disk.partitions.iter().map(part).collect::<Vec<_>>());
+    }
     if !preview.users.is_empty() {
         anstream::println!("  users: {}", preview.users.join(", "));
     }
     if !preview.host_tools.is_empty() {
         anstream::println!("  {} {}", warn("host tools used:"), preview.host_tools.join(", "));
+    }
+    for warning in &preview.warnings {
+        anstream::println!("  {} {warning}", warn("look at this:"));
     }
     anstream::println!("  outputs");
     let mut table = Table::new(&["file", "what to do with it"]);

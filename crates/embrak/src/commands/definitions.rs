@@ -126,6 +126,73 @@ pub fn list(global: &Global, kind: Kind) -> Result<Code, Failure> {
     Ok(Code::Done)
 }
 
+/// Everything whose name, summary or provided names hold all the words, whatever their case.
+pub fn find(global: &Global, words: &[String]) -> Result<Code, Failure> {
+    let session = Session::open(global)?;
+    let workspace = &session.workspace;
+    let words: Vec<String> = words.iter().map(|w| w.to_lowercase()).collect();
+    let mut rows = Vec::new();
+    let mut consider = |kind: &str, name: &str, version: &str, layer: &str, more: &str, summary: &str| {
+        let text = format!("{name} {more} {summary}").to_lowercase();
+        if words.iter().all(|w| text.contains(w)) {
+            // What is called so comes before what only speaks of it.
+            let rank =
+                (!words.iter().all(|w| name.to_lowercase().contains(w.as_str())), kind.to_string(), name.to_string());
+            let row = json!({ "kind": kind, "name": name, "version": version, "layer": layer, "about": more, "summary": summary });
+            rows.push((rank, row));
+        }
+    };
+    for l in &workspace.layers {
+        consider("layer", &l.def.layer, l.def.version.as_str(), &l.def.layer, &l.path, &l.def.summary);
+    }
+    for b in workspace.boards.values() {
+        let status = serde_json::to_value(b.def.status)?;
+        let more = format!("{}, {}", b.def.architecture, text_of(&status));
+        consider("board", &b.def.board.value, "", &b.layer, &more, &b.def.summary);
+    }
+    for i in workspace.images.values() {
+        consider("image", &i.def.image.value, &i.def.version, &i.layer, "", &i.def.summary);
+    }
+    for r in workspace.recipes.values().flatten() {
+        let version = r.def.full_version();
+        let provides: Vec<&str> = r.def.provides.iter().map(|p| p.value.as_str()).collect();
+        let more = if provides.is_empty() { String::new() } else { format!("provides {}", provides.join(", ")) };
+        consider("package", &r.def.name.value, &version, &r.layer, &more, &r.def.summary);
+        for split in &r.def.split {
+            consider(
+                "package",
+                &split.name.value,
+                &version,
+                &r.layer,
+                &format!("made by {}", r.def.name.value),
+                &split.summary,
+            );
+        }
+    }
+    rows.sort_by(|a, b| a.0.cmp(&b.0));
+    let rows: Vec<serde_json::Value> = rows.into_iter().map(|(_, row)| row).collect();
+    if global.json {
+        print_json(&rows)?;
+    } else if rows.is_empty() {
+        anstream::println!("nothing in this workspace is called or described so");
+    } else {
+        let mut table = Table::new(&["name", "kind", "version", "layer", "about", "summary"]);
+        for row in &rows {
+            let cell = |key: &str| text_of(&row[key]);
+            table.row([
+                name(cell("name")),
+                cell("kind"),
+                cell("version"),
+                cell("layer"),
+                cell("about"),
+                faint(cell("summary")),
+            ]);
+        }
+        table.print(0);
+    }
+    Ok(Code::of(!rows.is_empty()))
+}
+
 fn print_rows(columns: &[&str], rows: &[serde_json::Value]) {
     let mut table = DynamicTable::new(columns);
     for row in rows {

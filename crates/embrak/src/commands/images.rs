@@ -2,6 +2,7 @@
 
 use super::{Code, Failure, print_json};
 use crate::args::Global;
+use crate::map::{self, Part};
 use crate::problem::count;
 use crate::progress::Progress;
 use crate::session::{self, Session};
@@ -213,36 +214,21 @@ fn print_partition(view: &PartitionView) {
     }
 }
 
-/// The disk drawn to scale, 72 columns wide.
+/// The disk drawn to scale.
 fn print_map(size: u64, partitions: &[PartitionView]) {
-    const WIDTH: u64 = 72;
-    // A disk that was cut short is drawn as long as its table says it should be.
-    let ends = partitions.iter().map(|v| v.partition.start.saturating_add(v.partition.size));
-    let whole = ends.chain([size, 1]).max().unwrap_or(1);
-    let column = |offset: u64| (u128::from(offset) * u128::from(WIDTH) / u128::from(whole)) as u64;
-    let (mut bar, mut labels) = (String::new(), String::new());
-    let mut at = 0;
-    for view in partitions {
-        let p = &view.partition;
-        let start = column(p.start).clamp(at, WIDTH);
-        let end = column(p.start.saturating_add(p.size)).max(start + 1);
-        bar += &"·".repeat(start.saturating_sub(at) as usize);
-        labels += &" ".repeat(start.saturating_sub(at) as usize);
-        let wide = end.saturating_sub(start).max(1) as usize;
-        let used = view.filesystem.as_ref().map_or(0.0, |i| 1.0 - i.free_clusters as f64 / i.clusters.max(1) as f64);
-        let full = ((wide as f64) * used).round() as usize;
-        // The first column marks where a partition begins.
-        let filled: String = "█".repeat(full) + &"░".repeat(wide - full);
-        bar += "┃";
-        bar.extend(filled.chars().skip(1));
-        labels += &format!("{:<wide$}", p.label.chars().take(wide).collect::<String>());
-        at = start + wide as u64;
-    }
-    bar += &"·".repeat(WIDTH.saturating_sub(at) as usize);
-    anstream::println!("  ┌{}┐", "─".repeat(WIDTH as usize));
-    anstream::println!("  │{bar}│ {}", faint("█ used ░ free · no partition"));
-    anstream::println!("  │{labels:<72}│ {}", faint(ByteSize(size).human()));
-    anstream::println!("  └{}┘", "─".repeat(WIDTH as usize));
+    let used = |view: &PartitionView| {
+        view.filesystem.as_ref().map_or(0.0, |i| 1.0 - i.free_clusters as f64 / i.clusters.max(1) as f64)
+    };
+    let parts: Vec<Part> = partitions
+        .iter()
+        .map(|v| Part {
+            label: v.partition.label.clone(),
+            start: v.partition.start,
+            size: v.partition.size,
+            used: used(v),
+        })
+        .collect();
+    map::print(size, &parts);
 }
 
 pub fn diff(global: &Global, a: &Path, b: &Path) -> Result<Code, Failure> {

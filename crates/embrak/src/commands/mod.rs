@@ -45,6 +45,7 @@ pub fn run(args: Args) -> Result<Code, Failure> {
     match args.verb {
         Verb::New { dir, demo } => demo::new(&global, &dir, demo),
         Verb::List { kind } => definitions::list(&global, kind),
+        Verb::Find { words } => definitions::find(&global, &words),
         Verb::Show { kind, name } => definitions::show(&global, kind, &name),
         Verb::Check => definitions::check(&global),
         Verb::Trace { name, key } => definitions::trace(&global, &name, key.as_deref()),
