@@ -192,8 +192,12 @@ impl Store {
     /// object that neither a run nor a remaining action refers to.
     ///
     /// # Errors
-    /// The index or the objects cannot be written.
+    /// Another process is at work in the store, whose objects are not on record yet; or the index or the objects
+    /// cannot be written.
     pub fn prune(&self, keep_runs: usize) -> Result<Pruned> {
+        if self.others_alive() {
+            return Err(StoreError::Busy { root: self.root().to_path_buf() });
+        }
         let mut pruned = Pruned::default();
         let live: BTreeSet<String> = {
             let mut db = self.db();

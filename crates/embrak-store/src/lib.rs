@@ -50,6 +50,12 @@ pub enum StoreError {
         /// Why.
         source: rusqlite::Error,
     },
+    /// Somebody else is at work in the store.
+    #[error("store: another Embrak is at work in {}: wait until it has ended", root.display())]
+    Busy {
+        /// The store.
+        root: PathBuf,
+    },
     /// The store was made by a newer Embrak.
     #[error("store: {} has format {found}, this Embrak knows up to {known}: use a newer Embrak or another --store", path.display())]
     Newer {
@@ -105,6 +111,10 @@ impl Store {
     /// The store's directory.
     pub fn root(&self) -> &Path {
         &self.root
+    }
+
+    pub(crate) fn others_alive(&self) -> bool {
+        session::others_alive(&self.root.join("tmp"), &self.session)
     }
 
     pub(crate) fn db(&self) -> MutexGuard<'_, Connection> {

@@ -37,6 +37,14 @@ impl Session {
     }
 }
 
+/// Whether a session other than this one is alive.
+pub(crate) fn others_alive(tmp: &Path, own: &Session) -> bool {
+    let locks = fs::read_dir(tmp).into_iter().flatten().flatten().map(|e| e.path());
+    locks
+        .filter(|path| path.extension().is_some_and(|e| e == "lock") && *path != own.lock_path)
+        .any(|path| File::open(&path).is_ok_and(|file| file.try_lock().is_err()))
+}
+
 impl Drop for Session {
     fn drop(&mut self) {
         remove_tree(&self.dir);

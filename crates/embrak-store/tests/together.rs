@@ -101,16 +101,20 @@ fn a_store_of_a_newer_version_is_refused() {
 }
 
 #[test]
-fn pruning_while_another_session_works_takes_nothing_it_has_on_record() {
+fn pruning_waits_for_others_and_keeps_what_is_on_record() {
     let dir = tempfile::tempdir().unwrap();
     let (working, pruning) = (Store::open(dir.path()).unwrap(), Store::open(dir.path()).unwrap());
     let run = working.start_run("/w", "{}").unwrap();
     let object = working.put_bytes("in use").unwrap();
     let key = Digest::of("k");
     working.record_action(&key, "{}", &BTreeSet::from([object])).unwrap();
+    let error = pruning.prune(0).unwrap_err().to_string();
+    assert!(error.contains("another Embrak is at work"), "{error}");
+    assert!(working.has(&object));
     working.finish_run(run, "done", "{}", &[key], &BTreeSet::new()).unwrap();
+    drop(working);
     pruning.prune(1).unwrap();
-    assert!(working.action(&key).unwrap().is_some());
+    assert!(pruning.action(&key).unwrap().is_some());
     pruning.prune(0).unwrap();
-    assert!(working.action(&key).unwrap().is_none() && !working.has(&object));
+    assert!(pruning.action(&key).unwrap().is_none() && !pruning.has(&object));
 }
