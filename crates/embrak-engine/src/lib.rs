@@ -40,7 +40,7 @@ pub use events::{ActionStatus, Event, Observer, Silent};
 pub use evidence::{SignReport, evidence_path, sign, sign_reproduction, verify_artifact, verify_known};
 pub use inspect::{Artifact, Content, Inspection, PartitionView, Summary, inspect, open_artifact};
 pub use lock::{Lock, LockedImage, LockedPackage, LockedRecipe, LockedTool, Moved, WriterVersions};
-pub use outputs::{OutputFile, PartitionSummary};
+pub use outputs::{OutputFile, PartitionSummary, write_beside};
 pub use package::PackageInfo;
 pub use plan::{Plan, Selection, Target, Why, plan};
 pub use preview::{Preview, PreviewDisk, PreviewPackage, PreviewPartition, preview};

@@ -84,7 +84,10 @@ struct Known {
 }
 
 /// Writes a small file: beside, synced, renamed.
-pub(crate) fn write_beside(path: &Path, bytes: &[u8]) -> Result<()> {
+///
+/// # Errors
+/// It cannot be written; what was there stays.
+pub fn write_beside(path: &Path, bytes: &[u8]) -> Result<()> {
     let dir = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let mut file = tempfile::NamedTempFile::new_in(dir).doing("write in", dir)?;
     file.write_all(bytes).and_then(|()| file.as_file().sync_all()).doing("write", path)?;

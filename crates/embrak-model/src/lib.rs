@@ -14,6 +14,7 @@
 
 mod decode;
 pub mod definitions;
+mod edit;
 mod merge;
 mod node;
 mod params;
@@ -23,6 +24,7 @@ mod text;
 mod workspace;
 
 pub use decode::{At, Located, decode};
+pub use edit::{EditError, add_layer, remove_layer};
 pub use merge::{Amendment, Operation, extend};
 pub use node::{Key, Node, Step, Value, Verb, parse};
 pub use params::{ParamSources, Params};

@@ -85,6 +85,11 @@ pub enum Verb {
     },
     /// Read every definition and report every problem, not only the first
     Check,
+    /// Put a layer into embrak.toml, or take one out; everything else there stays as it is
+    Layer {
+        #[command(subcommand)]
+        action: LayerAction,
+    },
     /// Tell where each value of a merged definition came from
     #[command(after_help = "Examples:\n  embrak trace beacon-console system.hostname\n  embrak trace board:sim-x86_64")]
     Trace {
@@ -253,6 +258,20 @@ pub enum ShowKind {
     Recipe,
     Image,
     Run,
+}
+
+#[derive(Subcommand, Debug)]
+pub enum LayerAction {
+    /// Put a layer behind all others, so that it amends them
+    Add {
+        /// Its directory, from the workspace's
+        path: String,
+    },
+    /// Take a layer out; its directory stays
+    Remove {
+        /// Its directory as embrak.toml names it, or its name
+        layer: String,
+    },
 }
 
 #[derive(Subcommand, Debug)]

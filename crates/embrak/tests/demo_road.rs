@@ -302,6 +302,25 @@ fn layers_beside_the_workspace_are_recorded_too() {
 }
 
 #[test]
+fn layers_are_added_and_removed_with_comments_kept() {
+    let place = Place::demo();
+    let before = place.read("embrak.toml");
+    place.run(&["layer", "remove", "station-holm"]).expect(0);
+    assert!(place.read("embrak.toml").contains("# later ones amend earlier ones"));
+    assert!(place.run(&["trace", "beacon-console", "system.hostname"]).expect(0).out.contains("\"beacon-holm\""));
+    place.run(&["layer", "add", "layers/station-holm/"]).expect(0);
+    assert_eq!(place.read("embrak.toml").replace('\'', "\""), before);
+    place.run(&["layer", "add", "layers/station-holm"]).expect(1).says(&["is in embrak.toml already"]);
+    // What would break the workspace is taken back.
+    place
+        .run(&["layer", "remove", "groundwork"])
+        .expect(1)
+        .says(&["needs the layer groundwork >= 1.0", "embrak.toml is as it was"]);
+    place.run(&["layer", "add", "layers/none"]).expect(1).says(&["layer `layers/none` is not there"]);
+    assert_eq!(place.read("embrak.toml"), before);
+}
+
+#[test]
 fn a_preview_draws_the_disk_and_warns() {
     let place = Place::demo();
     place.write(

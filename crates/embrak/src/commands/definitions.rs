@@ -1,13 +1,13 @@
 //! `list`, `show`, `check`, `trace`.
 
 use super::{Code, Failure, print_json};
-use crate::args::{Global, Kind, ShowKind};
+use crate::args::{Global, Kind, LayerAction, ShowKind};
 use crate::problem::{count, print_problems};
 use crate::session::{self, Session};
 use crate::style::{Table, bad, faint, good, name, strong, warn};
 use embrak_engine::{EngineError, RunRecord, run_record};
 use embrak_model::definitions::Output;
-use embrak_model::{ByteSize, Node, Step, Value, Verb, Workspace};
+use embrak_model::{ByteSize, Node, Step, Value, Verb, Workspace, add_layer, remove_layer};
 use serde_json::json;
 
 pub fn check(global: &Global) -> Result<Code, Failure> {
@@ -46,6 +46,37 @@ pub fn check(global: &Global) -> Result<Code, Failure> {
         }
     }
     Ok(Code::of(problems.is_empty()))
+}
+
+/// Changes `layers` of embrak.toml. A change after which the definitions have problems is taken back.
+pub fn layer(global: &Global, action: LayerAction) -> Result<Code, Failure> {
+    let path = session::workspace_root(global)?.join("embrak.toml");
+    let before = std::fs::read_to_string(&path)?;
+    let known = session::load(global)?;
+    let (after, said) = match &action {
+        LayerAction::Add { path } => {
+            let wanted = path.trim_end_matches('/');
+            (add_layer(&before, wanted)?, format!("{} {wanted}", good("added")))
+        }
+        LayerAction::Remove { layer } => {
+            let by_name = known.as_ref().ok().and_then(|w| w.layers.iter().find(|l| l.def.layer.as_str() == layer));
+            let wanted = by_name.map_or(layer.trim_end_matches('/'), |l| l.path.as_str());
+            (remove_layer(&before, wanted)?, format!("{} {wanted}; its directory stays", good("removed")))
+        }
+    };
+    embrak_engine::write_beside(&path, after.as_bytes())?;
+    if let (Ok(_), Err(problems)) = (&known, session::load(global)?) {
+        embrak_engine::write_beside(&path, before.as_bytes())?;
+        print_problems(&problems);
+        let message = format!("with that change the definitions have {}", count(problems.len(), "problem"));
+        return Err(EngineError::other(message, "embrak.toml is as it was; mend what is said above first").into());
+    }
+    if global.json {
+        print_json(&json!({ "workspace": path, "changed": true }))?;
+    } else {
+        anstream::println!("{said}");
+    }
+    Ok(Code::Done)
 }
 
 pub fn list(global: &Global, kind: Kind) -> Result<Code, Failure> {

@@ -48,6 +48,7 @@ pub fn run(args: Args) -> Result<Code, Failure> {
         Verb::Find { words } => definitions::find(&global, &words),
         Verb::Show { kind, name } => definitions::show(&global, kind, &name),
         Verb::Check => definitions::check(&global),
+        Verb::Layer { action } => definitions::layer(&global, action),
         Verb::Trace { name, key } => definitions::trace(&global, &name, key.as_deref()),
         Verb::Lock { images, board, update, check } => build::lock(&global, images, board, update, check),
         Verb::Why { image, package, board } => build::why(&global, image, &package, board),
