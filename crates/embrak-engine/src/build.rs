@@ -71,6 +71,11 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
             }
             return Err(EngineError::LockStale(moved));
         }
+    } else if !options.set.is_empty() {
+        // What is amended from the command line is amended for this build only.
+        if previous.as_ref() != Some(&plan.lock) {
+            engine.observer.event(Event::Note("embrak.lock stays as it is: --set is for this build only".into()));
+        }
     } else if plan.lock.save(&lock_path)? && previous.is_some() {
         for moved in &plan.moved {
             engine.observer.event(Event::Note(format!("lock: {moved}")));
@@ -78,7 +83,7 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
     }
 
     let workspace = engine.workspace;
-    let snapshot = snapshot::snapshot(engine)?;
+    let snapshot = snapshot::snapshot(engine, &plan.lock)?;
     let mut record = RunRecord {
         tool: TOOL_VERSION.to_string(),
         writers: plan.lock.writers,
@@ -115,7 +120,7 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
         engine.observer.event(Event::Note(format!("damaged in the store, making it again: {}", names.join(", "))));
         record.actions.clear();
         record.outputs.clear();
-        snapshot::snapshot(engine)?;
+        snapshot::snapshot(engine, &plan.lock)?;
         let again = crate::plan::plan(engine, &options.selection, Some(&plan.lock), false)?;
         carry_out(engine, options, &again, started, &mut record)
     });

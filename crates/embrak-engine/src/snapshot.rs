@@ -1,6 +1,7 @@
 //! Everything a workspace consists of as one tree, so that a build can be done again from the store alone.
 
 use crate::error::Result;
+use crate::lock::Lock;
 use crate::{Engine, sources};
 use embrak_tree::{Entry, Tree, TreePath, overlay};
 
@@ -10,21 +11,20 @@ pub(crate) struct Snapshot {
     pub(crate) workspace_at: String,
 }
 
-/// The workspace file, the lock and all layers; contents go into the store.
-pub(crate) fn snapshot(engine: &Engine<'_>) -> Result<Snapshot> {
+/// The workspace file, the lock of this build and all layers; contents go into the store. The lock is the one that was
+/// built by, which with amendments of the command line is not the one on disk.
+pub(crate) fn snapshot(engine: &Engine<'_>, lock: &Lock) -> Result<Snapshot> {
     let workspace = engine.workspace;
     // A layer `../shared` lies one directory up, so the workspace is put one directory down.
     let ups =
         workspace.layers.iter().map(|l| l.path.split('/').take_while(|part| *part == "..").count()).max().unwrap_or(0);
     let workspace_at = (1..=ups).map(|n| format!("level-{n}")).collect::<Vec<_>>().join("/");
     let mut tree = Tree::new();
-    for name in ["embrak.toml", "embrak.lock"] {
-        let path = workspace.root.join(name);
-        if path.is_file() {
-            let (digest, size) = engine.store.host_file(&path, true)?;
-            tree.insert(place(&workspace_at, name)?, Entry::file(digest, size));
-        }
-    }
+    let (digest, size) = engine.store.host_file(&workspace.root.join("embrak.toml"), true)?;
+    tree.insert(place(&workspace_at, "embrak.toml")?, Entry::file(digest, size));
+    let lock = lock.to_text();
+    let digest = engine.store.put_bytes(&lock)?;
+    tree.insert(place(&workspace_at, "embrak.lock")?, Entry::file(digest, lock.len() as u64));
     for layer in &workspace.layers {
         let at = place(&workspace_at, &layer.path)?;
         let inside =

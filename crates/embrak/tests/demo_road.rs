@@ -217,7 +217,10 @@ fn openssl_reads_our_keys() {
 #[test]
 fn a_careless_recipe_is_found_out_and_its_cause_named() {
     let place = Place::demo();
+    place.run(&["lock"]).expect(0);
+    let lock = place.read("embrak.lock");
     place.build(&["beacon-console", "--set", "image:beacon-console.options.foghorn.careless=true"]);
+    assert_eq!(place.read("embrak.lock"), lock, "--set is for one build only");
     let said = place.run(&["reproduce", "--json"]).expect(3).json();
     let differing: Vec<&str> = said["packages"]
         .as_array()

@@ -152,9 +152,21 @@ pub fn list(global: &Global, kind: Kind) -> Result<Code, Failure> {
     if global.json {
         print_json(&rows)?;
     } else {
+        if kind == Kind::Layers {
+            rows.iter_mut().for_each(|row| row["contributes"] = by_kind(&row["contributes"]).into());
+        }
         print_rows(columns, &rows);
     }
     Ok(Code::Done)
+}
+
+/// `2 recipes, 1 image` instead of all their names.
+fn by_kind(names: &serde_json::Value) -> String {
+    let kinds = ["recipe", "board", "image"];
+    let number = |kind: &str| names.as_array().into_iter().flatten().filter(|n| text_of(n).starts_with(kind)).count();
+    let counted: Vec<String> =
+        kinds.iter().map(|k| (number(k), k)).filter(|(n, _)| *n > 0).map(|(n, k)| count(n, k)).collect();
+    counted.join(", ")
 }
 
 /// Everything whose name, summary or provided names hold all the words, whatever their case.
