@@ -102,6 +102,11 @@ impl FromStr for Requirement {
                 continue;
             }
             let signs = [Operator::AtMost, Operator::AtLeast, Operator::Less, Operator::More, Operator::Equal];
+            for (wrong, right) in [("=>", ">="), ("=<", "<="), ("==", "=")] {
+                if bound.starts_with(wrong) {
+                    return Err(fail(format!("`{wrong}` is not an operator, did you mean `{right}`?")));
+                }
+            }
             let operator = signs
                 .into_iter()
                 .find(|o| bound.starts_with(o.sign()))
@@ -149,6 +154,8 @@ mod tests {
             assert_eq!(text.parse::<Alternatives>().unwrap().to_string(), text);
         }
         assert_eq!("a>=1,<2".parse::<Requirement>().unwrap().to_string(), "a >= 1, < 2");
+        let swapped = "lampd => 2".parse::<Requirement>().unwrap_err().to_string();
+        assert!(swapped.contains("did you mean `>=`?"), "{swapped}");
         for bad in ["", "A", "a >", "a >= ", "a ~ 1", "a | ", "a >= 1,", "a b", "-a"] {
             assert!(bad.parse::<Alternatives>().is_err(), "{bad}");
         }
