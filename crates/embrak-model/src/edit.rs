@@ -37,12 +37,17 @@ pub fn add_layer(text: &str, path: &str) -> Result<String, EditError> {
     if layers.iter().any(|l| l.as_str() == Some(path)) {
         return Err(EditError::Present(path.to_string()));
     }
-    // A list written one a line goes on so.
-    let decor = layers.iter().last().map(|last| last.decor().clone());
+    // A list written one a line goes on so. What stands before an element may hold the comment of the one before it,
+    // so only the end of the line and the indentation are taken over.
+    let before =
+        layers.iter().last().and_then(|last| last.decor().prefix()).and_then(|p| p.as_str()).unwrap_or_default();
+    let prefix = match before.rsplit_once('\n') {
+        Some((_, indentation)) => format!("\n{indentation}"),
+        None if layers.is_empty() => String::new(),
+        None => " ".to_string(),
+    };
     layers.push(path);
-    if let (Some(decor), Some(last)) = (decor.filter(|_| layers.len() > 1), layers.iter_mut().last()) {
-        let prefix = decor.prefix().and_then(|p| p.as_str()).unwrap_or(" ");
-        let prefix = if prefix.is_empty() { " " } else { prefix };
+    if let Some(last) = layers.iter_mut().last() {
         last.decor_mut().set_prefix(prefix);
     }
     Ok(document.to_string())

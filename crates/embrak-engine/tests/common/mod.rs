@@ -117,7 +117,7 @@ impl Place {
     /// What a build says when it fails, advice included.
     #[track_caller]
     pub fn failure(&self, images: &[&str]) -> String {
-        let error = self.try_build(images).err().expect("it should fail");
+        let error = self.try_build(images).expect_err("it should fail");
         format!("{error}; {}", error.help())
     }
 }
