@@ -2,12 +2,12 @@
 
 use crate::{Doing, Result, Store, StoreError};
 use embrak_tree::Digest;
-use rusqlite::{Connection, OptionalExtension, params};
+use rusqlite::{Connection, OptionalExtension, TransactionBehavior, params};
 use std::collections::BTreeSet;
 use std::fs::{self, File};
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
-use std::time::{Duration, SystemTime};
+use std::time::{Duration, Instant, SystemTime};
 
 const SCHEMA_VERSION: i64 = 1;
 
@@ -33,24 +33,47 @@ CREATE TABLE host_files (
 ) WITHOUT ROWID;
 ";
 
+/// How long others may have the index locked before that is an error.
+const PATIENCE: Duration = Duration::from_secs(30);
+
+/// Does something to the index again and again while it is locked by others.
+pub(crate) fn patiently<T>(mut work: impl FnMut() -> rusqlite::Result<T>) -> rusqlite::Result<T> {
+    use rusqlite::ErrorCode::{DatabaseBusy, DatabaseLocked};
+    let started = Instant::now();
+    loop {
+        match work() {
+            Err(error)
+                if matches!(error.sqlite_error_code(), Some(DatabaseBusy | DatabaseLocked))
+                    && started.elapsed() < PATIENCE =>
+            {
+                std::thread::sleep(Duration::from_millis(10));
+            }
+            result => return result,
+        }
+    }
+}
+
 pub(crate) fn open(path: &Path) -> Result<Connection> {
     let wrap = |source| StoreError::Index { path: path.to_path_buf(), source };
-    let mut db = Connection::open(path).map_err(wrap)?;
-    db.busy_timeout(Duration::from_secs(30)).map_err(wrap)?;
-    db.pragma_update(None, "journal_mode", "WAL").map_err(wrap)?;
-    db.pragma_update(None, "synchronous", "NORMAL").map_err(wrap)?;
-    let transaction = db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate).map_err(wrap)?;
-    let version: i64 = transaction.query_row("PRAGMA user_version", [], |row| row.get(0)).map_err(wrap)?;
-    match version {
-        0 => {
-            transaction.execute_batch(SCHEMA).map_err(wrap)?;
-            transaction.pragma_update(None, "user_version", SCHEMA_VERSION).map_err(wrap)?;
+    let (db, version) = patiently(|| {
+        let mut db = Connection::open(path)?;
+        db.busy_timeout(PATIENCE)?;
+        db.pragma_update(None, "journal_mode", "WAL")?;
+        db.pragma_update(None, "synchronous", "NORMAL")?;
+        let transaction = db.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        let version: i64 = transaction.query_row("PRAGMA user_version", [], |row| row.get(0))?;
+        if version == 0 {
+            transaction.execute_batch(SCHEMA)?;
+            transaction.pragma_update(None, "user_version", SCHEMA_VERSION)?;
         }
-        SCHEMA_VERSION => {}
-        found => return Err(StoreError::Newer { path: path.to_path_buf(), found, known: SCHEMA_VERSION }),
+        transaction.commit()?;
+        Ok((db, version))
+    })
+    .map_err(wrap)?;
+    match version {
+        0 | SCHEMA_VERSION => Ok(db),
+        found => Err(StoreError::Newer { path: path.to_path_buf(), found, known: SCHEMA_VERSION }),
     }
-    transaction.commit().map_err(wrap)?;
-    Ok(db)
 }
 
 /// Held while one process computes an action, so that a second one waits and then finds the result.
@@ -78,20 +101,16 @@ impl Store {
     /// The index cannot be read.
     pub fn action(&self, key: &Digest) -> Result<Option<String>> {
         let key = key.hex();
-        let (result, objects) = {
-            let db = self.db();
-            let found: rusqlite::Result<_> = (|| {
-                let result: Option<String> = db
-                    .prepare_cached("SELECT result FROM actions WHERE key = ?1")?
-                    .query_row([&key], |row| row.get(0))
-                    .optional()?;
-                let mut statement = db.prepare_cached("SELECT digest FROM action_objects WHERE key = ?1")?;
-                let objects: Vec<String> =
-                    statement.query_map([&key], |row| row.get(0))?.collect::<rusqlite::Result<_>>()?;
-                Ok((result, objects))
-            })();
-            found.map_err(|e| self.index_error(e))?
-        };
+        let (result, objects) = self.index(|db| {
+            let result: Option<String> = db
+                .prepare_cached("SELECT result FROM actions WHERE key = ?1")?
+                .query_row([&key], |row| row.get(0))
+                .optional()?;
+            let mut statement = db.prepare_cached("SELECT digest FROM action_objects WHERE key = ?1")?;
+            let objects: Vec<String> =
+                statement.query_map([&key], |row| row.get(0))?.collect::<rusqlite::Result<_>>()?;
+            Ok((result, objects))
+        })?;
         let whole = objects.iter().all(|hex| Digest::from_hex(hex).is_ok_and(|d| self.has(&d)));
         Ok(result.filter(|_| whole))
     }
@@ -102,21 +121,18 @@ impl Store {
     /// The index cannot be written.
     pub fn record_action(&self, key: &Digest, result: &str, objects: &BTreeSet<Digest>) -> Result<()> {
         let key = key.hex();
-        let mut db = self.db();
-        let done: rusqlite::Result<()> = (|| {
-            let transaction = db.transaction()?;
-            transaction.execute(
+        self.index(|db| {
+            let t = db.transaction_with_behavior(TransactionBehavior::Immediate)?;
+            t.execute(
                 "INSERT OR REPLACE INTO actions (key, result, made) VALUES (?1, ?2, ?3)",
                 params![key, result, seconds_now()],
             )?;
-            transaction.execute("DELETE FROM action_objects WHERE key = ?1", [&key])?;
+            t.execute("DELETE FROM action_objects WHERE key = ?1", [&key])?;
             for digest in objects {
-                transaction
-                    .execute("INSERT INTO action_objects (key, digest) VALUES (?1, ?2)", params![key, digest.hex()])?;
+                t.execute("INSERT INTO action_objects (key, digest) VALUES (?1, ?2)", params![key, digest.hex()])?;
             }
-            transaction.commit()
-        })();
-        done.map_err(|e| self.index_error(e))
+            t.commit()
+        })
     }
 
     /// Waits until no other process computes this action, and keeps others waiting until dropped.
@@ -141,11 +157,11 @@ impl Store {
         let meta = fs::metadata(path).doing("read", path)?;
         let stamp = stamp(&meta);
         let name = path.to_string_lossy();
-        let known: Option<String> = self
-            .db()
-            .prepare_cached("SELECT digest FROM host_files WHERE path = ?1 AND stamp = ?2")
-            .and_then(|mut s| s.query_row(params![name, stamp], |row| row.get(0)).optional())
-            .map_err(|e| self.index_error(e))?;
+        let known: Option<String> = self.index(|db| {
+            db.prepare_cached("SELECT digest FROM host_files WHERE path = ?1 AND stamp = ?2")?
+                .query_row(params![name, stamp], |row| row.get(0))
+                .optional()
+        })?;
         if let Some(digest) = known.and_then(|hex| Digest::from_hex(&hex).ok())
             && (!keep || self.has(&digest))
         {
@@ -181,10 +197,10 @@ impl Store {
     /// The index cannot be written.
     pub fn remember_file(&self, path: &Path, digest: &Digest) -> Result<()> {
         let meta = fs::metadata(path).doing("read", path)?;
-        self.db()
-            .prepare_cached("INSERT OR REPLACE INTO host_files (path, stamp, digest) VALUES (?1, ?2, ?3)")
-            .and_then(|mut s| s.execute(params![path.to_string_lossy(), stamp(&meta), digest.hex()]))
-            .map_err(|e| self.index_error(e))?;
+        self.index(|db| {
+            db.prepare_cached("INSERT OR REPLACE INTO host_files (path, stamp, digest) VALUES (?1, ?2, ?3)")?
+                .execute(params![path.to_string_lossy(), stamp(&meta), digest.hex()])
+        })?;
         Ok(())
     }
 
@@ -199,28 +215,24 @@ impl Store {
             return Err(StoreError::Busy { root: self.root().to_path_buf() });
         }
         let mut pruned = Pruned::default();
-        let live: BTreeSet<String> = {
-            let mut db = self.db();
-            let done: rusqlite::Result<_> = (|| {
-                let t = db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
-                pruned.runs = t.execute(
-                    "DELETE FROM runs WHERE status != 'running' AND id NOT IN (SELECT id FROM runs ORDER BY id DESC LIMIT ?1)",
-                    [keep_runs as i64],
-                )?;
-                t.execute("DELETE FROM run_actions WHERE run NOT IN (SELECT id FROM runs)", [])?;
-                t.execute("DELETE FROM run_objects WHERE run NOT IN (SELECT id FROM runs)", [])?;
-                pruned.actions = t.execute("DELETE FROM actions WHERE key NOT IN (SELECT key FROM run_actions)", [])?;
-                t.execute("DELETE FROM action_objects WHERE key NOT IN (SELECT key FROM actions)", [])?;
-                t.execute("DELETE FROM host_files", [])?;
-                let live = t
-                    .prepare("SELECT digest FROM action_objects UNION SELECT digest FROM run_objects")?
-                    .query_map([], |row| row.get(0))?
-                    .collect::<rusqlite::Result<_>>()?;
-                t.commit()?;
-                Ok(live)
-            })();
-            done.map_err(|e| self.index_error(e))?
-        };
+        let live: BTreeSet<String> = self.index(|db| {
+            let t = db.transaction_with_behavior(TransactionBehavior::Immediate)?;
+            pruned.runs = t.execute(
+                "DELETE FROM runs WHERE status != 'running' AND id NOT IN (SELECT id FROM runs ORDER BY id DESC LIMIT ?1)",
+                [keep_runs as i64],
+            )?;
+            t.execute("DELETE FROM run_actions WHERE run NOT IN (SELECT id FROM runs)", [])?;
+            t.execute("DELETE FROM run_objects WHERE run NOT IN (SELECT id FROM runs)", [])?;
+            pruned.actions = t.execute("DELETE FROM actions WHERE key NOT IN (SELECT key FROM run_actions)", [])?;
+            t.execute("DELETE FROM action_objects WHERE key NOT IN (SELECT key FROM actions)", [])?;
+            t.execute("DELETE FROM host_files", [])?;
+            let live = t
+                .prepare("SELECT digest FROM action_objects UNION SELECT digest FROM run_objects")?
+                .query_map([], |row| row.get(0))?
+                .collect::<rusqlite::Result<_>>()?;
+            t.commit()?;
+            Ok(live)
+        })?;
         self.forget_views_with(&Digest::of(""));
         for (digest, path) in self.list_objects()? {
             if !live.contains(&digest.hex()) {

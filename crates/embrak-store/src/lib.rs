@@ -27,7 +27,7 @@ use rusqlite::Connection;
 use std::collections::BTreeSet;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Mutex, PoisonError};
 
 /// What can go wrong with the store itself.
 #[derive(Debug, thiserror::Error)]
@@ -117,11 +117,10 @@ impl Store {
         session::others_alive(&self.root.join("tmp"), &self.session)
     }
 
-    pub(crate) fn db(&self) -> MutexGuard<'_, Connection> {
-        self.db.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    pub(crate) fn index_error(&self, source: rusqlite::Error) -> StoreError {
-        StoreError::Index { path: self.root.join("index.sqlite"), source }
+    /// Works on the index. While another process has it locked in a way that SQLite's own waiting does not cover (a
+    /// log being set up or taken down), tries again.
+    pub(crate) fn index<T>(&self, mut work: impl FnMut(&mut Connection) -> rusqlite::Result<T>) -> Result<T> {
+        index::patiently(|| work(&mut self.db.lock().unwrap_or_else(PoisonError::into_inner)))
+            .map_err(|source| StoreError::Index { path: self.root.join("index.sqlite"), source })
     }
 }

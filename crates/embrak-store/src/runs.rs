@@ -2,7 +2,7 @@
 
 use crate::{Result, Store};
 use embrak_tree::Digest;
-use rusqlite::{OptionalExtension, params};
+use rusqlite::{OptionalExtension, TransactionBehavior, params};
 use std::collections::BTreeSet;
 use std::time::SystemTime;
 
@@ -42,13 +42,13 @@ impl Store {
     /// # Errors
     /// The index cannot be written.
     pub fn start_run(&self, workspace: &str, record: &str) -> Result<i64> {
-        let db = self.db();
-        db.execute(
-            "INSERT INTO runs (workspace, started, status, record) VALUES (?1, ?2, 'running', ?3)",
-            params![workspace, milliseconds_now(), record],
-        )
-        .map_err(|e| self.index_error(e))?;
-        Ok(db.last_insert_rowid())
+        self.index(|db| {
+            db.execute(
+                "INSERT INTO runs (workspace, started, status, record) VALUES (?1, ?2, 'running', ?3)",
+                params![workspace, milliseconds_now(), record],
+            )?;
+            Ok(db.last_insert_rowid())
+        })
     }
 
     /// Ends a run: its status, record, the actions it used and the objects it needs kept.
@@ -63,9 +63,8 @@ impl Store {
         actions: &[Digest],
         objects: &BTreeSet<Digest>,
     ) -> Result<()> {
-        let mut db = self.db();
-        let done: rusqlite::Result<()> = (|| {
-            let t = db.transaction()?;
+        self.index(|db| {
+            let t = db.transaction_with_behavior(TransactionBehavior::Immediate)?;
             t.execute(
                 "UPDATE runs SET finished = ?2, status = ?3, record = ?4 WHERE id = ?1",
                 params![id, milliseconds_now(), status, record],
@@ -80,8 +79,7 @@ impl Store {
                 )?;
             }
             t.commit()
-        })();
-        done.map_err(|e| self.index_error(e))
+        })
     }
 
     /// All runs, the newest first.
@@ -89,10 +87,9 @@ impl Store {
     /// # Errors
     /// The index cannot be read.
     pub fn runs(&self) -> Result<Vec<RunRow>> {
-        let db = self.db();
-        let rows: rusqlite::Result<Vec<_>> =
-            (|| db.prepare(&format!("SELECT {COLUMNS} FROM runs ORDER BY id DESC"))?.query_map([], row)?.collect())();
-        rows.map_err(|e| self.index_error(e))
+        self.index(|db| {
+            db.prepare(&format!("SELECT {COLUMNS} FROM runs ORDER BY id DESC"))?.query_map([], row)?.collect()
+        })
     }
 
     /// One run by its number.
@@ -100,9 +97,7 @@ impl Store {
     /// # Errors
     /// The index cannot be read.
     pub fn run(&self, id: i64) -> Result<Option<RunRow>> {
-        let db = self.db();
-        let found = db.query_row(&format!("SELECT {COLUMNS} FROM runs WHERE id = ?1"), [id], row).optional();
-        found.map_err(|e| self.index_error(e))
+        self.index(|db| db.query_row(&format!("SELECT {COLUMNS} FROM runs WHERE id = ?1"), [id], row).optional())
     }
 }
 

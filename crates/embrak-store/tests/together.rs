@@ -88,6 +88,25 @@ fn runs_of_several_get_numbers_of_their_own() {
 }
 
 #[test]
+fn opening_and_closing_all_the_time_never_finds_the_index_locked() {
+    let dir = tempfile::tempdir().unwrap();
+    std::thread::scope(|scope| {
+        for n in 0..8 {
+            let dir = dir.path();
+            scope.spawn(move || {
+                for m in 0..25 {
+                    // The last one to close takes the log down while others set it up.
+                    let store = Store::open(dir).unwrap();
+                    let key = Digest::of(format!("{n} {m}"));
+                    store.record_action(&key, "{}", &BTreeSet::new()).unwrap();
+                    assert!(store.action(&key).unwrap().is_some());
+                }
+            });
+        }
+    });
+}
+
+#[test]
 fn a_store_of_a_newer_version_is_refused() {
     let dir = tempfile::tempdir().unwrap();
     drop(Store::open(dir.path()).unwrap());
