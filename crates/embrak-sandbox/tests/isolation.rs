@@ -109,12 +109,12 @@ fn failure_and_signals_come_back() {
 #[test]
 fn a_limit_or_a_stop_ends_all_of_it() {
     let place = Place::new();
-    let busy = "while :; do date +%s%N > beat; sleep 0.02; done & (while :; do sleep 1; done)";
+    let busy = "while :; do date +%s%N >> beat; sleep 0.02; done & (while :; do sleep 1; done)";
     let beats = |place: &Place| fs::read_to_string(place.dir.path().join("work/beat")).unwrap_or_default();
     let log = File::create(place.dir.path().join("log")).unwrap();
 
     let mut step = place.step(busy);
-    step.limit = Duration::from_millis(400);
+    step.limit = Duration::from_millis(1500);
     let started = Instant::now();
     assert_eq!(run(&step, &log, &AtomicBool::new(false)).unwrap(), Outcome::TimedOut);
     assert!(started.elapsed() < Duration::from_secs(10));
