@@ -19,6 +19,8 @@ pub struct Unsolvable {
     pub sentences: Vec<String>,
     /// What would make it solvable.
     pub remedies: Vec<String>,
+    /// Requirements of the explanation that nothing meets, for those who know where else to look.
+    pub missing: Vec<Alternatives>,
 }
 
 impl fmt::Display for Unsolvable {
@@ -39,7 +41,18 @@ pub(crate) fn explain(universe: &Universe, request: &Request, core: Vec<Clause>)
     let core = shrink(core);
     let whys: BTreeSet<Why> = core.into_iter().map(|c| c.why).collect();
     let teller = Teller { universe, request };
-    Unsolvable { sentences: teller.sentences(&whys), remedies: remedies(universe, request, &whys) }
+    let mut missing: Vec<Alternatives> = Vec::new();
+    for why in &whys {
+        let wanted = match why {
+            Why::Asked(index) => &request.needs[*index].wanted,
+            Why::Requires(id, index) => &universe.get(*id).requires[*index].0,
+            _ => continue,
+        };
+        if universe.matching_any(wanted, &Request::default()).is_empty() && !missing.contains(wanted) {
+            missing.push(wanted.clone());
+        }
+    }
+    Unsolvable { sentences: teller.sentences(&whys), remedies: remedies(universe, request, &whys), missing }
 }
 
 /// Leaves out every clause that is not needed for the contradiction.
@@ -163,6 +176,16 @@ impl Teller<'_> {
                         exclusion.origin
                     ));
                 }
+                Why::Pinned(index, id) => {
+                    let pin = &self.request.pins[*index];
+                    out.push(format!(
+                        "{} pins {}, so it cannot be {} [{}]",
+                        pin.by,
+                        pin.what,
+                        self.universe.get(*id).version,
+                        pin.origin
+                    ));
+                }
                 Why::Asked(_) | Why::Requires(..) | Why::Learned(_) => {}
             }
         }
@@ -171,12 +194,12 @@ impl Teller<'_> {
 
     /// What there is for a requirement, when that is worth saying; queues the candidates.
     fn found(&self, wanted: &Alternatives, queue: &mut Vec<CandidateId>) -> String {
-        let candidates = self.universe.matching_any(wanted, &BTreeMap::new());
+        let candidates = self.universe.matching_any(wanted, &Request::default());
         queue.extend(&candidates);
         if candidates.is_empty() {
             let mut there: Vec<String> = Vec::new();
             for requirement in &wanted.0 {
-                for &id in self.universe.named(&requirement.name) {
+                for id in self.universe.named(&requirement.name) {
                     there.push(format!("{} from {}", self.name(id), self.universe.get(id).origin));
                 }
             }
@@ -205,7 +228,7 @@ impl Teller<'_> {
     fn similar(&self, wanted: &Alternatives) -> Option<String> {
         let name = &wanted.0.first()?.name;
         let close = |other: &&str| (1..=2).contains(&strsim::damerau_levenshtein(name, other));
-        let names: BTreeSet<&str> = self.universe.iter().map(|(_, c)| c.name.as_str()).collect();
+        let names: BTreeSet<&str> = self.universe.names().collect();
         names.into_iter().filter(close).min_by_key(|other| strsim::damerau_levenshtein(name, other)).map(String::from)
     }
 }
@@ -223,6 +246,10 @@ fn remedies(universe: &Universe, request: &Request, whys: &BTreeSet<Why>) -> Vec
             Why::Excluded(index, _) => {
                 let exclusion = changed.without.remove(*index);
                 format!("without excluding {} [{}]", exclusion.what, exclusion.origin)
+            }
+            Why::Pinned(index, _) => {
+                let pin = changed.pins.remove(*index);
+                format!("without the pin {} [{}]", pin.what, pin.origin)
             }
             _ => continue,
         };
@@ -245,7 +272,9 @@ mod tests {
             requires: requires.iter().map(|r| (r.parse().unwrap(), place(9))).collect(),
             provides: vec![],
             conflicts: conflicts.iter().map(|c| (c.parse().unwrap(), place(5))).collect(),
+            recommends: vec![],
             origin: format!("recipes/{name}"),
+            rank: 0,
         }
     }
 

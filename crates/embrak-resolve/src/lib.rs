@@ -12,5 +12,5 @@ mod version;
 pub use explain::Unsolvable;
 pub use requirement::{Alternatives, Operator, Requirement, RequirementError};
 pub use solver::{Solution, solve};
-pub use universe::{Candidate, CandidateId, Exclusion, Need, Provided, Request, Universe};
+pub use universe::{Candidate, CandidateId, Catalog, Exclusion, Need, Prefer, Provided, Request, Universe};
 pub use version::{Version, VersionError};

@@ -47,6 +47,8 @@ pub(crate) enum Why {
     SameName(CandidateId, CandidateId),
     /// Exclusion number so of the request.
     Excluded(usize, CandidateId),
+    /// Pin number so of the request.
+    Pinned(usize, CandidateId),
     /// Learned from these clauses.
     Learned(Vec<usize>),
 }
@@ -82,13 +84,16 @@ pub(crate) fn attempt(universe: &Universe, request: &Request) -> Result<Solution
         request,
         clauses: Vec::new(),
         watches: BTreeMap::new(),
-        values: vec![None; universe.iter().count()],
+        values: vec![None; universe.len()],
         expanded: BTreeMap::new(),
         trail: Vec::new(),
         propagated: 0,
         levels: Vec::new(),
         active: Vec::new(),
         next_active: 0,
+        recommended: Vec::new(),
+        next_recommended: 0,
+        plain: Request::default(),
     };
     match solver.run() {
         Ok(()) => {
@@ -119,6 +124,8 @@ struct Level {
     trail: usize,
     active: usize,
     next_active: usize,
+    recommended: usize,
+    next_recommended: usize,
 }
 
 struct Solver<'a> {
@@ -137,20 +144,33 @@ struct Solver<'a> {
     active: Vec<usize>,
     /// All of `active` before this is met.
     next_active: usize,
+    /// Recommendations of chosen candidates, in the order they came up.
+    recommended: Vec<(CandidateId, usize)>,
+    /// All of `recommended` before this is met or cannot be.
+    next_recommended: usize,
+    /// A request without preferences, for looking up conflicts.
+    plain: Request,
 }
 
 impl Solver<'_> {
     /// Ends with all needs met, or with a clause that is false whatever is decided.
     fn run(&mut self) -> Result<(), usize> {
         for (index, exclusion) in self.request.without.iter().enumerate() {
-            for &id in self.universe.named(&exclusion.what.name) {
+            for id in self.universe.named(&exclusion.what.name) {
                 if exclusion.what.admits(Some(&self.universe.get(id).version)) {
                     self.add(vec![rejected(id)], Why::Excluded(index, id))?;
                 }
             }
         }
+        for (index, pin) in self.request.pins.iter().enumerate() {
+            for id in self.universe.named(&pin.what.name) {
+                if !pin.what.admits(Some(&self.universe.get(id).version)) {
+                    self.add(vec![rejected(id)], Why::Pinned(index, id))?;
+                }
+            }
+        }
         for (index, need) in self.request.needs.iter().enumerate() {
-            let candidates = self.universe.matching_any(&need.wanted, &self.request.keep);
+            let candidates = self.universe.matching_any(&need.wanted, self.request);
             let clause = self.clauses.len();
             self.active.push(clause);
             self.add(candidates.into_iter().map(chosen).collect(), Why::Asked(index))?;
@@ -166,6 +186,8 @@ impl Solver<'_> {
                         trail: self.trail.len(),
                         active: self.active.len(),
                         next_active: self.next_active,
+                        recommended: self.recommended.len(),
+                        next_recommended: self.next_recommended,
                     });
                     self.assign(chosen(candidate), None);
                 }
@@ -192,11 +214,19 @@ impl Solver<'_> {
             }
             self.next_active += 1;
         }
+        // Only when nothing is needed any more; what cannot be had is passed over, never an error.
+        while let Some(&(id, n)) = self.recommended.get(self.next_recommended) {
+            let (met, first) = self.best(&self.universe.get(id).recommends[n].0);
+            if !met && first.is_some() {
+                return first;
+            }
+            self.next_recommended += 1;
+        }
         None
     }
 
     fn best(&self, wanted: &crate::Alternatives) -> (bool, Option<CandidateId>) {
-        let candidates = self.universe.matching_any(wanted, &self.request.keep);
+        let candidates = self.universe.matching_any(wanted, self.request);
         let met = candidates.iter().any(|&id| self.value(chosen(id)) == Some(true));
         (met, candidates.into_iter().find(|&id| self.value(chosen(id)).is_none()))
     }
@@ -254,6 +284,10 @@ impl Solver<'_> {
 
     /// Makes the clauses of a chosen candidate, once, and puts its requirements among the active ones.
     fn expand(&mut self, id: CandidateId) -> Option<usize> {
+        if self.request.recommends {
+            let count = self.universe.get(id).recommends.len();
+            self.recommended.extend((0..count).map(|n| (id, n)));
+        }
         if let Some(requirements) = self.expanded.get(&id) {
             self.active.extend_from_slice(requirements);
             return None;
@@ -266,7 +300,7 @@ impl Solver<'_> {
         let mut made = Vec::new();
         for (index, (wanted, _)) in candidate.requires.iter().enumerate() {
             let mut literals = vec![rejected(id)];
-            let candidates = self.universe.matching_any(wanted, &self.request.keep);
+            let candidates = self.universe.matching_any(wanted, self.request);
             // A candidate that meets its own requirement makes it void.
             if candidates.contains(&id) {
                 literals.push(chosen(id));
@@ -275,13 +309,13 @@ impl Solver<'_> {
             }
             made.push((literals, Why::Requires(id, index)));
         }
-        for &other in self.universe.named(&candidate.name) {
+        for other in self.universe.named(&candidate.name) {
             if other != id {
                 made.push((vec![rejected(id), rejected(other)], Why::SameName(id.min(other), id.max(other))));
             }
         }
         for (index, (what, _)) in candidate.conflicts.iter().enumerate() {
-            for other in self.universe.matching(what, &BTreeMap::new()) {
+            for other in self.universe.matching(what, &self.plain) {
                 if other != id {
                     made.push((vec![rejected(id), rejected(other)], Why::Conflicts(id, index, other)));
                 }
@@ -406,6 +440,8 @@ impl Solver<'_> {
             }
             self.active.truncate(mark.active);
             self.next_active = mark.next_active;
+            self.recommended.truncate(mark.recommended);
+            self.next_recommended = mark.next_recommended;
         }
         self.propagated = self.propagated.min(self.trail.len());
     }
@@ -449,7 +485,9 @@ mod tests {
             requires: requires.iter().map(|r| (r.parse().unwrap(), format!("{name}:needs"))).collect(),
             provides: vec![],
             conflicts: conflicts.iter().map(|c| (c.parse().unwrap(), format!("{name}:conflicts"))).collect(),
+            recommends: vec![],
             origin: format!("{name}.toml"),
+            rank: 0,
         }
     }
 
@@ -501,6 +539,98 @@ mod tests {
         assert_eq!(names(&universe, &solve(&universe, &request(&["top"])).unwrap()), ["top 1", "y 1", "z 1"]);
     }
 
+    /// A catalog of candidates in memory.
+    struct Shelved(Vec<Candidate>);
+
+    impl crate::Catalog for Shelved {
+        fn len(&self) -> usize {
+            self.0.len()
+        }
+        fn named(&self, name: &str) -> std::ops::Range<usize> {
+            let first = self.0.partition_point(|c| c.name.as_str() < name);
+            first..self.0.partition_point(|c| c.name.as_str() <= name)
+        }
+        fn providing(&self, name: &str) -> Vec<(usize, Option<crate::Version>)> {
+            let of = |(n, c): (usize, &Candidate)| {
+                c.provides.iter().find(|p| p.name == name).map(|p| (n, p.version.clone()))
+            };
+            self.0.iter().enumerate().filter_map(of).collect()
+        }
+        fn candidate(&self, number: usize) -> Candidate {
+            self.0[number].clone()
+        }
+        fn names(&self) -> Box<dyn Iterator<Item = &str> + '_> {
+            Box::new(self.0.iter().map(|c| c.name.as_str()))
+        }
+    }
+
+    fn shelved(mut candidates: Vec<Candidate>) -> std::sync::Arc<dyn crate::Catalog> {
+        candidates.sort_by(|a, b| a.name.cmp(&b.name).then_with(|| b.version.cmp(&a.version)));
+        std::sync::Arc::new(Shelved(candidates))
+    }
+
+    #[test]
+    fn a_lower_rank_wins_over_a_newer_version() {
+        let mut old = candidate("horn", "1", &[], &[]);
+        old.rank = 1;
+        let mut new = candidate("horn", "2", &[], &[]);
+        new.rank = 2;
+        let universe = Universe::with_catalogs(vec![], vec![shelved(vec![new]), shelved(vec![old])]);
+        assert_eq!(names(&universe, &solve(&universe, &request(&["horn"])).unwrap()), ["horn 1"]);
+        assert_eq!(names(&universe, &solve(&universe, &request(&["horn > 1"])).unwrap()), ["horn 2"]);
+    }
+
+    #[test]
+    fn the_oldest_that_will_do_when_that_is_preferred() {
+        let all = ["1", "2", "3"].map(|v| candidate("gauge", v, &[], &[]));
+        let universe = Universe::new(all.into());
+        let mut ask = request(&["gauge >= 2"]);
+        ask.prefer = crate::Prefer::Minimal;
+        assert_eq!(names(&universe, &solve(&universe, &ask).unwrap()), ["gauge 2"]);
+    }
+
+    #[test]
+    fn a_pin_holds_wherever_the_need_comes_from_and_is_told() {
+        let universe = Universe::new(vec![
+            candidate("lampd", "1", &["gauge"], &[]),
+            candidate("gauge", "1", &[], &[]),
+            candidate("gauge", "2", &[], &[]),
+        ]);
+        let mut ask = request(&["lampd"]);
+        let pin = |what: &str| crate::Exclusion {
+            what: what.parse().unwrap(),
+            by: "image i".into(),
+            origin: "i.toml:4".into(),
+        };
+        ask.pins = vec![pin("gauge < 2")];
+        assert_eq!(names(&universe, &solve(&universe, &ask).unwrap()), ["gauge 1", "lampd 1"]);
+        ask.pins = vec![pin("gauge >= 3")];
+        let told = solve(&universe, &ask).unwrap_err();
+        assert!(
+            told.sentences.contains(&"image i pins gauge >= 3, so it cannot be 2 [i.toml:4]".to_string()),
+            "{told}"
+        );
+        assert!(told.remedies.contains(&"without the pin gauge >= 3 [i.toml:4]".to_string()), "{told}");
+    }
+
+    #[test]
+    fn recommendations_are_followed_as_far_as_they_go_together() {
+        let mut lampd = candidate("lampd", "1", &[], &[]);
+        lampd.recommends = ["docs", "missing", "quiet"].map(|r| (r.parse().unwrap(), String::new())).into();
+        let all = vec![
+            lampd,
+            candidate("horn", "1", &[], &["quiet"]),
+            candidate("docs", "1", &["pages"], &[]),
+            candidate("pages", "1", &[], &[]),
+            candidate("quiet", "1", &[], &[]),
+        ];
+        let universe = Universe::new(all);
+        let mut ask = request(&["lampd", "horn"]);
+        assert_eq!(names(&universe, &solve(&universe, &ask).unwrap()), ["horn 1", "lampd 1"]);
+        ask.recommends = true;
+        assert_eq!(names(&universe, &solve(&universe, &ask).unwrap()), ["docs 1", "horn 1", "lampd 1", "pages 1"]);
+    }
+
     prop_compose! {
         fn any_requirement()(name in 0..5u8, bound in 0..4u8, version in 1..3u8) -> String {
             let bound = ["", " >= ", " < ", " = "][bound as usize];
@@ -514,12 +644,14 @@ mod tests {
             name in 0..5u8, version in 1..3u8,
             requires in proptest::collection::vec(proptest::collection::vec(any_requirement(), 1..3), 0..3),
             conflicts in proptest::collection::vec(any_requirement(), 0..2),
+            recommends in proptest::collection::vec(any_requirement(), 0..2),
             provides in proptest::option::of(0..5u8),
         ) -> Candidate {
             let requires: Vec<String> = requires.iter().map(|alternatives| alternatives.join(" | ")).collect();
             let mut made = candidate(&format!("p{name}"), &version.to_string(), &[], &[]);
             made.requires = requires.iter().map(|r| (r.parse().unwrap(), String::new())).collect();
             made.conflicts = conflicts.iter().map(|c| (c.parse().unwrap(), String::new())).collect();
+            made.recommends = recommends.iter().map(|r| (r.parse().unwrap(), String::new())).collect();
             made.provides = provides.map(|p| crate::Provided { name: format!("p{p}"), version: None }).into_iter().collect();
             made
         }
@@ -532,15 +664,30 @@ mod tests {
             candidates in proptest::collection::vec(any_candidate(), 1..9),
             needs in proptest::collection::vec(any_requirement(), 1..4),
             without in proptest::option::of(any_requirement()),
+            pin in proptest::option::of(any_requirement()),
+            (shelf, recommends, minimal) in (0..3usize, any::<bool>(), any::<bool>()),
         ) {
             let mut unique = BTreeMap::new();
             for c in candidates {
                 unique.entry((c.name.clone(), c.version.to_string())).or_insert(c);
             }
-            let universe = Universe::new(unique.into_values().collect());
+            let mut all: Vec<Candidate> = unique.into_values().collect();
+            let catalogs = match shelf {
+                0 => vec![],
+                1 => vec![shelved(std::mem::take(&mut all))],
+                _ => {
+                    let half = all.split_off(all.len() / 2);
+                    vec![shelved(half)]
+                }
+            };
+            let universe = Universe::with_catalogs(all, catalogs);
             let mut ask = request(&needs.iter().map(String::as_str).collect::<Vec<_>>());
-            ask.without = without.iter().map(|w| crate::Exclusion { what: w.parse().unwrap(), by: String::new(), origin: String::new() }).collect();
-            let count = universe.iter().count();
+            let exclusion = |w: &String| crate::Exclusion { what: w.parse().unwrap(), by: String::new(), origin: String::new() };
+            ask.without = without.iter().map(exclusion).collect();
+            ask.pins = pin.iter().map(exclusion).collect();
+            ask.recommends = recommends;
+            ask.prefer = if minimal { crate::Prefer::Minimal } else { crate::Prefer::Newest };
+            let count = universe.len();
             let possible = (0u32..1 << count).any(|bits| {
                 let set: BTreeSet<usize> = (0..count).filter(|i| bits >> i & 1 == 1).collect();
                 universe.check(&set, &ask).is_ok()

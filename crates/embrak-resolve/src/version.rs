@@ -27,6 +27,11 @@ impl Version {
         &self.0
     }
 
+    /// The version that sorts before every other.
+    pub fn lowest() -> Self {
+        Version("~~".to_string())
+    }
+
     fn parts(&self) -> (u64, &str, &str) {
         let (epoch, rest) = match self.0.split_once(':') {
             Some((epoch, rest)) => (epoch.parse().unwrap_or(0), rest),

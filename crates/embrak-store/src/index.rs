@@ -9,7 +9,7 @@ use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::time::{Duration, Instant, SystemTime};
 
-const SCHEMA_VERSION: i64 = 1;
+const SCHEMA_VERSION: i64 = 2;
 
 const SCHEMA: &str = "
 CREATE TABLE actions (
@@ -31,6 +31,12 @@ CREATE TABLE run_objects (run INTEGER NOT NULL, digest TEXT NOT NULL, PRIMARY KE
 CREATE TABLE host_files (
     path TEXT PRIMARY KEY, stamp TEXT NOT NULL, digest TEXT NOT NULL
 ) WITHOUT ROWID;
+";
+
+/// What version 2 has more: things kept by name until somebody drops them.
+const SCHEMA_2: &str = "
+CREATE TABLE kept (name TEXT PRIMARY KEY, text TEXT NOT NULL, made INTEGER NOT NULL) WITHOUT ROWID;
+CREATE TABLE kept_objects (name TEXT NOT NULL, digest TEXT NOT NULL, PRIMARY KEY (name, digest)) WITHOUT ROWID;
 ";
 
 /// How long others may have the index locked before that is an error.
@@ -64,6 +70,9 @@ pub(crate) fn open(path: &Path) -> Result<Connection> {
         let version: i64 = transaction.query_row("PRAGMA user_version", [], |row| row.get(0))?;
         if version == 0 {
             transaction.execute_batch(SCHEMA)?;
+        }
+        if version < 2 {
+            transaction.execute_batch(SCHEMA_2)?;
             transaction.pragma_update(None, "user_version", SCHEMA_VERSION)?;
         }
         transaction.commit()?;
@@ -71,7 +80,7 @@ pub(crate) fn open(path: &Path) -> Result<Connection> {
     })
     .map_err(wrap)?;
     match version {
-        0 | SCHEMA_VERSION => Ok(db),
+        0..=SCHEMA_VERSION => Ok(db),
         found => Err(StoreError::Newer { path: path.to_path_buf(), found, known: SCHEMA_VERSION }),
     }
 }
@@ -227,13 +236,21 @@ impl Store {
             t.execute("DELETE FROM action_objects WHERE key NOT IN (SELECT key FROM actions)", [])?;
             t.execute("DELETE FROM host_files", [])?;
             let live = t
-                .prepare("SELECT digest FROM action_objects UNION SELECT digest FROM run_objects")?
+                .prepare(
+                    "SELECT digest FROM action_objects UNION SELECT digest FROM run_objects
+                     UNION SELECT digest FROM kept_objects",
+                )?
                 .query_map([], |row| row.get(0))?
                 .collect::<rusqlite::Result<_>>()?;
             t.commit()?;
             Ok(live)
         })?;
-        self.forget_views_with(&Digest::of(""));
+        self.forget_views()?;
+        for dir in [self.partials(), self.indexes()] {
+            for file in fs::read_dir(&dir).doing("list", &dir)?.flatten() {
+                let _ = fs::remove_file(file.path());
+            }
+        }
         for (digest, path) in self.list_objects()? {
             if !live.contains(&digest.hex()) {
                 pruned.bytes += fs::metadata(&path).map_or(0, |m| m.size());
@@ -298,6 +315,27 @@ mod tests {
                 assert_eq!(store.host_file(&file, false).unwrap(), (Digest::of(content), 3));
             }
         }
+    }
+
+    #[test]
+    fn what_is_kept_by_name_outlives_pruning_and_the_first_format_is_brought_forward() {
+        let dir = tempfile::tempdir().unwrap();
+        std::fs::create_dir_all(dir.path()).unwrap();
+        let old = Connection::open(dir.path().join("index.sqlite")).unwrap();
+        old.execute_batch(SCHEMA).unwrap();
+        old.pragma_update(None, "user_version", 1).unwrap();
+        drop(old);
+        let store = Store::open(dir.path()).unwrap();
+        let object = store.put_bytes("index").unwrap();
+        store.keep("snapshot a", "{}", &[object].into()).unwrap();
+        store.keep("snapshot b", "[]", &BTreeSet::new()).unwrap();
+        store.prune(0).unwrap();
+        assert_eq!(store.kept("snapshot a").unwrap().as_deref(), Some("{}"));
+        let names: Vec<String> = store.kept_named("snapshot ").unwrap().into_iter().map(|k| k.name).collect();
+        assert_eq!(names, ["snapshot a", "snapshot b"]);
+        store.drop_kept("snapshot a").unwrap();
+        assert_eq!(store.kept("snapshot a").unwrap(), None);
+        assert_eq!(store.prune(0).unwrap().objects, 1);
     }
 
     #[test]

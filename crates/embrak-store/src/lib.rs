@@ -7,18 +7,22 @@
 //!     index.sqlite               actions (key -> result), runs, digests of host files by their stat
 //!     locks/<action key>         one process at a time computes one action
 //!     tmp/<session>/             work in progress; swept when its session is gone
+//!     partial/<digest>           what has arrived of an object that is being fetched, kept to go on from there
+//!     indexes/<key>              files made of objects for fast reading; made again when they are gone
 //! ```
 //!
 //! Several processes may use one store at once: objects and views are written beside and renamed, SQLite
 //! serialises the rest. Nothing here knows what the objects mean.
 
 mod index;
+mod kept;
 mod objects;
 mod runs;
 mod session;
 mod views;
 
 pub use index::{ActionLock, Pruned};
+pub use kept::{Kept, Partial};
 pub use objects::Damage;
 pub use runs::RunRow;
 pub use session::Workplace;
@@ -97,7 +101,7 @@ impl Store {
     /// The directory cannot be written or the index cannot be used.
     pub fn open(root: impl Into<PathBuf>) -> Result<Store> {
         let root = root.into();
-        for dir in ["objects/sha256", "views", "locks", "tmp"] {
+        for dir in ["objects/sha256", "views", "locks", "tmp", "partial", "indexes"] {
             let path = root.join(dir);
             std::fs::create_dir_all(&path).doing("make", &path)?;
         }

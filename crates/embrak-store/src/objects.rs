@@ -71,7 +71,7 @@ impl Store {
     }
 
     /// Renames a finished temporary file to its place.
-    fn adopt(&self, temporary: &Path, digest: &Digest) -> Result<()> {
+    pub(crate) fn adopt(&self, temporary: &Path, digest: &Digest) -> Result<()> {
         let path = self.object_path(digest);
         let moved = fs::rename(temporary, &path).or_else(|error| match (error.kind(), path.parent()) {
             (io::ErrorKind::NotFound, Some(parent)) => {
@@ -108,7 +108,8 @@ impl Store {
         let found = std::mem::take(&mut *self.damaged.lock().unwrap_or_else(PoisonError::into_inner));
         for digest in &found {
             let _ = fs::remove_file(self.object_path(digest));
-            self.forget_views_with(digest);
+            // A view is hard links: any of them may show the damaged bytes.
+            let _ = self.forget_views();
         }
         found.into_iter().collect()
     }

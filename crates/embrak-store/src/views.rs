@@ -101,12 +101,13 @@ impl Store {
         }
     }
 
-    /// Drops every view: they are links to objects, one of which has turned out to be damaged.
-    pub(crate) fn forget_views_with(&self, _digest: &Digest) {
+    /// Drops every view; they are made again when they are wanted.
+    pub(crate) fn forget_views(&self) -> Result<()> {
         let views = self.root().join("views");
-        for entry in fs::read_dir(views).into_iter().flatten().flatten() {
+        for entry in fs::read_dir(&views).doing("list", &views)?.flatten() {
             let _ = fs::remove_dir_all(entry.path());
         }
+        Ok(())
     }
 }
 

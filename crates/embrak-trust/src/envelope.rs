@@ -55,12 +55,34 @@ impl Envelope {
     /// The statement cannot be written as JSON.
     pub fn sign(statement: &Statement, key: &SigningKey) -> Result<Self, EnvelopeError> {
         let payload = serde_json::to_vec(statement).map_err(|e| EnvelopeError::Statement(e.to_string()))?;
-        let signature = key.sign(&pre_authentication(PAYLOAD_TYPE, &payload));
-        Ok(Envelope {
-            payload_type: PAYLOAD_TYPE.to_string(),
+        Ok(Envelope::sign_bytes(PAYLOAD_TYPE, &payload, key))
+    }
+
+    /// Signs a document of another type.
+    pub fn sign_bytes(payload_type: &str, payload: &[u8], key: &SigningKey) -> Self {
+        let signature = key.sign(&pre_authentication(payload_type, payload));
+        Envelope {
+            payload_type: payload_type.to_string(),
             payload: STANDARD.encode(payload),
             signatures: vec![EnvelopeSignature { keyid: key.public().id(), sig: STANDARD.encode(signature) }],
-        })
+        }
+    }
+
+    /// The document of an envelope of this type, if one of the keys has signed it, and which of them did.
+    pub fn opened_by<'k>(&self, payload_type: &str, keys: &'k [PublicKey]) -> Option<(Vec<u8>, &'k PublicKey)> {
+        let payload = STANDARD.decode(&self.payload).ok().filter(|_| self.payload_type == payload_type)?;
+        let message = pre_authentication(payload_type, &payload);
+        let signed = |key: &&PublicKey| {
+            let of = |s: &EnvelopeSignature| STANDARD.decode(&s.sig).is_ok_and(|sig| key.verifies(&message, &sig));
+            self.signatures.iter().any(of)
+        };
+        let key = keys.iter().find(signed)?;
+        Some((payload, key))
+    }
+
+    /// The document of an envelope, whoever signed it or not: only for one that is trusted for another reason.
+    pub fn unverified_payload(&self) -> Result<Vec<u8>, EnvelopeError> {
+        STANDARD.decode(&self.payload).map_err(|e| EnvelopeError::Format(e.to_string()))
     }
 
     /// The envelope as one line without its end.
