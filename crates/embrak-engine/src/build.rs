@@ -2,14 +2,14 @@
 
 use crate::error::{Doing, EngineError, Result};
 use crate::events::{ActionStatus, Event};
-use crate::lock::Lock;
+use crate::lock::{Lock, LockedPackage};
 use crate::outputs::OutputFile;
 use crate::package::{BuiltRecipe, PackageInfo};
-use crate::plan::{Plan, PlannedRecipe, Selection, Target, plan};
+use crate::plan::{Plan, PlannedRecipe, Selection, Target, Update, plan};
 use crate::record::{ActionRecord, RunRecord};
 use crate::{Engine, TOOL_VERSION, compose, outputs, snapshot, sources, toolchain};
-use embrak_model::definitions::{Method, Output};
-use embrak_model::{ByteSize, Recipe};
+use embrak_model::definitions::{Architecture, Method, Output};
+use embrak_model::{ByteSize, Located, Recipe};
 use embrak_sandbox::{Fixture, Outcome, Step};
 use embrak_store::Store;
 use embrak_tree::{BlobSource, Digest, Kind, Tree, TreePath};
@@ -47,6 +47,8 @@ pub struct BuildResult {
     pub record: RunRecord,
     /// What the lock says otherwise than before.
     pub moved: Vec<crate::Moved>,
+    /// What every summary has to say: repositories used without a signature.
+    pub warnings: Vec<String>,
     /// How long it took, in seconds.
     pub seconds: f64,
 }
@@ -59,7 +61,7 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
     let started = Instant::now();
     let lock_path = engine.workspace.root.join("embrak.lock");
     let previous = Lock::load(&lock_path)?;
-    let plan = plan(engine, &options.selection, previous.as_ref(), false)?;
+    let plan = plan(engine, &options.selection, previous.as_ref(), &Update::Nothing)?;
     if options.locked {
         let Some(previous) = &previous else {
             return Err(EngineError::LockStale(vec!["there is no embrak.lock".into()]));
@@ -107,6 +109,9 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
         outputs: Vec::new(),
         packages: BTreeMap::new(),
         inputs: plan.images.iter().map(|i| (i.target.image.clone(), i.locked.input)).collect(),
+        files: plan.recorded_files(),
+        layers: crate::vendor::layers_of(workspace),
+        secrets: workspace.params.0.iter().filter(|(_, p)| p.secret).map(|(name, _)| name.clone()).collect(),
         error: None,
     };
     let run = engine.store.start_run(&workspace.root.to_string_lossy(), &json(&record))?;
@@ -121,7 +126,7 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
         record.actions.clear();
         record.outputs.clear();
         snapshot::snapshot(engine, &plan.lock)?;
-        let again = crate::plan::plan(engine, &options.selection, Some(&plan.lock), false)?;
+        let again = crate::plan::plan(engine, &options.selection, Some(&plan.lock), &Update::Nothing)?;
         carry_out(engine, options, &again, started, &mut record)
     });
     let status = match &result {
@@ -135,9 +140,13 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
     let mut objects: BTreeSet<Digest> = record.actions.iter().filter_map(|a| a.log).collect();
     objects.insert(record.snapshot);
     objects.extend(snapshot.tree.blobs().map(|(digest, _)| digest));
+    for tree in record.layers.values() {
+        objects.insert(*tree);
+        objects.extend(sources::get_tree(engine.store, tree)?.blobs().map(|(digest, _)| digest));
+    }
     engine.store.finish_run(run, status, &json(&record), &keys, &objects)?;
     result?;
-    Ok(BuildResult { run, record, moved: plan.moved, seconds: started.elapsed().as_secs_f64() })
+    Ok(BuildResult { run, record, moved: plan.moved, warnings: plan.warnings, seconds: started.elapsed().as_secs_f64() })
 }
 
 fn json(record: &RunRecord) -> String {
@@ -152,18 +161,16 @@ fn carry_out(
     record: &mut RunRecord,
 ) -> Result<()> {
     let outputs: usize =
-        plan.images.iter().map(|i| engine.workspace.image(&i.target.image).map_or(0, |d| d.def.outputs.len())).sum();
+        plan.images.iter().map(|i| i.image.def.outputs.len()).sum();
     engine.observer.event(Event::Planned(plan.recipes.len() + outputs));
-    let built = build_recipes(engine, plan, options.jobs.max(1), started, &mut record.actions)?;
+    let jobs = options.jobs.max(1);
+    let ready = crate::unpack::unpack_all(engine, &plan.files, jobs, started, &mut record.actions)?;
+    let built = build_recipes(engine, plan, &ready, jobs, started, &mut record.actions)?;
     for image in &plan.images {
         let mut packages = Vec::new();
         for locked in &image.locked.packages {
-            let info = built.get(&locked.recipe).and_then(|b| b.packages.iter().find(|p| p.name == locked.name));
-            packages.push(info.cloned().ok_or_else(|| {
-                EngineError::other(
-                    format!("recipe {} has not made the package {}", locked.recipe, locked.name),
-                    "look at its `split`",
-                )
+            packages.push(made(locked, image.target.architecture, &ready, |id| built.get(id)).ok_or_else(|| {
+                EngineError::other(format!("nothing has made the package {locked}"), "look at the recipe's `split`")
             })?);
         }
         record.packages.insert(image.target.image.clone(), packages.clone());
@@ -174,6 +181,22 @@ fn carry_out(
         interrupted(engine)?;
     }
     Ok(())
+}
+
+/// Ready-made packages by architecture and as the lock names them.
+type Ready = BTreeMap<(Architecture, LockedPackage), PackageInfo>;
+
+/// What is known of a package when all it is made of is there.
+fn made<'b>(
+    locked: &LockedPackage,
+    architecture: Architecture,
+    ready: &Ready,
+    built: impl Fn(&str) -> Option<&'b BuiltRecipe>,
+) -> Option<PackageInfo> {
+    match locked.recipe() {
+        Some(id) => built(id)?.packages.iter().find(|p| p.name == locked.name).cloned(),
+        None => ready.get(&(architecture, locked.clone())).cloned(),
+    }
 }
 
 pub(crate) fn interrupted(engine: &Engine<'_>) -> Result<()> {
@@ -248,6 +271,7 @@ struct Shared {
 fn build_recipes(
     engine: &Engine<'_>,
     plan: &Plan,
+    ready_made: &Ready,
     jobs: usize,
     started: Instant,
     actions: &mut Vec<ActionRecord>,
@@ -271,18 +295,17 @@ fn build_recipes(
                             return;
                         }
                         let ready = state.waiting.iter().find(|id| {
-                            plan.recipes[*id].locked.uses.iter().all(|used| state.done.contains_key(&used.recipe))
+                            let uses = &plan.recipes[*id].locked.uses;
+                            uses.iter().filter_map(LockedPackage::recipe).all(|used| state.done.contains_key(used))
                         });
                         if let Some(id) = ready.cloned() {
                             state.waiting.remove(&id);
                             state.running += 1;
-                            let uses = &plan.recipes[&id].locked.uses;
-                            let inputs: Vec<PackageInfo> = uses
-                                .iter()
-                                .filter_map(|u| {
-                                    state.done[&u.recipe].packages.iter().find(|p| p.name == u.name).cloned()
-                                })
-                                .collect();
+                            let planned = &plan.recipes[&id];
+                            let of = |used: &LockedPackage| {
+                                made(used, planned.architecture, ready_made, |id| state.done.get(id))
+                            };
+                            let inputs: Vec<PackageInfo> = planned.locked.uses.iter().filter_map(of).collect();
                             break (id, inputs);
                         }
                         state = changed.wait(state).unwrap_or_else(PoisonError::into_inner);
@@ -376,7 +399,7 @@ fn recipe_key(engine: &Engine<'_>, plan: &Plan, planned: &PlannedRecipe, inputs:
         .map(|t| (t.name.as_str(), t.digest))
         .collect();
     let inputs: Vec<(&str, Digest)> = inputs.iter().map(|p| (p.name.as_str(), p.tree)).collect();
-    let writers = crate::plan::writers(plan);
+    let writers = plan.lock.writers;
     let key = serde_json::json!({
         "recipe": planned.locked.definition,
         "architecture": planned.architecture,
@@ -507,9 +530,10 @@ fn fixtures(
     }
     let mut trees = Vec::new();
     for package in inputs {
-        trees.push((package.name.as_str(), sources::get_tree(engine.store, &package.tree)?));
+        trees.push((package.name.clone(), sources::get_tree(engine.store, &package.tree)?));
     }
-    let merged = embrak_tree::merge(trees.iter().map(|(name, tree)| (*name, tree))).map_err(|conflicts| {
+    crate::compose::settle_ready_made(inputs, &mut trees, engine.workspace.def.epoch.0);
+    let merged = embrak_tree::merge(trees.iter().map(|(name, tree)| (name.as_str(), tree))).map_err(|conflicts| {
         EngineError::Conflicts { image: format!("the sysroot of {}", planned.locked.id), conflicts }
     })?;
     let mut sysroot = merged.tree;
@@ -545,6 +569,7 @@ fn step_failed(
 /// Divides what the install step has put out among the recipe's packages.
 fn split(engine: &Engine<'_>, planned: &PlannedRecipe, mut out: Tree) -> Result<Vec<PackageInfo>> {
     let def = &planned.recipe.def;
+    let texts = |list: &[Located<String>]| list.iter().map(|l| l.value.clone()).collect::<Vec<_>>();
     let info = |name: &str, summary: &str, requires: Vec<String>, tree: &Tree| -> Result<PackageInfo> {
         Ok(PackageInfo {
             name: name.to_string(),
@@ -553,9 +578,12 @@ fn split(engine: &Engine<'_>, planned: &PlannedRecipe, mut out: Tree) -> Result<
             summary: summary.to_string(),
             license: def.license.value.clone(),
             requires,
+            provides: if name == def.name.value.as_str() { texts(&def.provides) } else { vec![] },
+            conflicts: if name == def.name.value.as_str() { texts(&def.conflicts) } else { vec![] },
             tree: sources::put_tree(engine.store, tree)?,
             size: tree.content_size(),
             files: tree.iter().filter(|(_, e)| !e.is_directory()).count(),
+            ready_made: None,
         })
     };
     let mut packages = Vec::new();

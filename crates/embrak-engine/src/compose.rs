@@ -6,6 +6,7 @@ use crate::plan::{Plan, PlannedImage};
 use crate::{Engine, build, sources};
 use embrak_model::Located;
 use embrak_model::definitions::ImageDef;
+use embrak_resolve::{Requirement, Version};
 use embrak_tree::{BlobSource, Digest, Entry, Kind, Tree, TreePath, merge, overlay};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -84,11 +85,12 @@ pub(crate) fn compose(
     packages: &[PackageInfo],
 ) -> Result<Composed> {
     let workspace = engine.workspace;
-    let def = &workspace.image(&image.target.image).map_err(|p| EngineError::Definitions(vec![p]))?.def;
+    let def = &image.image.def;
     let mut trees = Vec::new();
     for package in packages {
         trees.push((format!("{} {}", package.name, package.version), sources::get_tree(engine.store, &package.tree)?));
     }
+    settle_ready_made(packages, &mut trees, workspace.def.epoch.0);
     let merged = merge(trees.iter().map(|(name, tree)| (name.as_str(), tree)))
         .map_err(|conflicts| EngineError::Conflicts { image: format!("image {}", image.target.image), conflicts })?;
     let mut root = Root { engine, tree: merged.tree, epoch: workspace.def.epoch.0 };
@@ -112,6 +114,46 @@ pub(crate) fn compose(
     check_paths(def, &tree)?;
     let digest = sources::put_tree(engine.store, &tree)?;
     Ok(Composed { tree, digest, users })
+}
+
+/// Makes the trees of ready-made packages go together where their own rules say how: files that one package may
+/// replace are taken out of the other; a directory several packages bring is as the first of them has it; nothing is
+/// newer than the epoch.
+pub(crate) fn settle_ready_made(packages: &[PackageInfo], trees: &mut [(String, Tree)], epoch: i64) {
+    let mut owners: BTreeMap<TreePath, Vec<usize>> = BTreeMap::new();
+    for (number, (package, (_, tree))) in packages.iter().zip(trees.iter_mut()).enumerate() {
+        if package.ready_made.is_none() {
+            continue;
+        }
+        for (path, entry) in tree.iter_mut() {
+            entry.mtime = entry.mtime.min(epoch);
+            owners.entry(path.clone()).or_default().push(number);
+        }
+    }
+    owners.retain(|_, numbers| numbers.len() > 1);
+    let may_replace = |by: usize, other: usize| {
+        let allowed = packages[by].ready_made.iter().flat_map(|r| &r.replaces);
+        let version = packages[other].version.parse::<Version>().ok();
+        allowed
+            .filter_map(|text| text.parse::<Requirement>().ok())
+            .any(|r| r.name == packages[other].name && r.admits(version.as_ref()))
+    };
+    for (path, numbers) in owners {
+        let directories = numbers.iter().all(|&n| trees[n].1.get(&path).is_some_and(Entry::is_directory));
+        if directories {
+            let Some(mut first) = trees[numbers[0]].1.get(&path).cloned() else { continue };
+            first.mtime = numbers.iter().filter_map(|&n| trees[n].1.get(&path)).map(|e| e.mtime).max().unwrap_or(epoch);
+            for &n in &numbers {
+                trees[n].1.insert(path.clone(), first.clone());
+            }
+            continue;
+        }
+        for &other in &numbers {
+            if numbers.iter().any(|&by| by != other && may_replace(by, other) && !may_replace(other, by)) {
+                trees[other].1.remove(&path);
+            }
+        }
+    }
 }
 
 /// Everything has to lie in a directory.

@@ -65,6 +65,9 @@ pub enum EngineError {
     /// The store failed.
     #[error(transparent)]
     Store(#[from] embrak_store::StoreError),
+    /// A repository or a package of it cannot be used.
+    #[error(transparent)]
+    Repository(#[from] embrak_repo::RepositoryError),
     /// Isolation is not possible.
     #[error(transparent)]
     Sandbox(#[from] embrak_sandbox::SandboxError),
@@ -101,6 +104,7 @@ impl EngineError {
     pub fn help(&self) -> String {
         match self {
             EngineError::Definition { help, .. } | EngineError::Other { help, .. } => help.clone(),
+            EngineError::Repository(error) => error.help(),
             EngineError::LockStale(_) => "run `embrak lock`, look at what moved, and build again".into(),
             EngineError::LockFormat(_) => "restore it from version control, or remove it and run `embrak lock`".into(),
             EngineError::Cycle(_) => {

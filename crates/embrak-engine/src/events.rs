@@ -35,6 +35,24 @@ pub enum Event {
         /// Its size.
         bytes: u64,
     },
+    /// So much has to be fetched.
+    Fetching {
+        /// How many things.
+        items: usize,
+        /// Their bytes.
+        bytes: u64,
+    },
+    /// More bytes have arrived.
+    Fetched(u64),
+    /// One thing has arrived whole.
+    Arrived(String),
+    /// A ready-made package has been unpacked.
+    Unpacked {
+        /// Which.
+        label: String,
+        /// How long it took.
+        seconds: f64,
+    },
     /// Something worth knowing.
     Note(String),
     /// A line of an emulator's console.

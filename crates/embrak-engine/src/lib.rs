@@ -25,11 +25,16 @@ mod outputs;
 mod package;
 mod plan;
 mod preview;
+mod publish;
 mod record;
+mod remote;
+mod repositories;
 mod reproduce;
 mod snapshot;
 mod sources;
 mod toolchain;
+mod unpack;
+mod vendor;
 
 pub use boot::{BootOptions, BootReport, ConsoleCheck, boot, find_emulator};
 pub use build::{BuildOptions, BuildResult, build};
@@ -39,16 +44,27 @@ pub use error::{EngineError, Result};
 pub use events::{ActionStatus, Event, Observer, Silent};
 pub use evidence::{SignReport, evidence_path, sign, sign_reproduction, verify_artifact, verify_known};
 pub use inspect::{Artifact, Content, Inspection, PartitionView, Summary, inspect, open_artifact};
-pub use lock::{Lock, LockedImage, LockedPackage, LockedRecipe, LockedTool, Moved, WriterVersions};
+pub use lock::{
+    Lock, LockedFile, LockedImage, LockedPackage, LockedRecipe, LockedRepository, LockedTool, Maker, Moved,
+    MovedPackage, WriterVersions,
+};
 pub use outputs::{OutputFile, PartitionSummary, write_beside};
-pub use package::PackageInfo;
-pub use plan::{Plan, Selection, Target, Why, plan};
-pub use preview::{Preview, PreviewDisk, PreviewPackage, PreviewPartition, preview};
+pub use package::{PackageInfo, ReadyMade};
+pub use plan::{Plan, Selection, Target, Update, Why, plan};
+pub use preview::{
+    Preview, PreviewChange, PreviewDisk, PreviewPackage, PreviewPartition, Reason, Unit, preview,
+};
+pub use publish::publish_run;
 pub use record::{ActionRecord, RunRecord, find_run, run_record};
+pub use remote::LayerFetcher;
+pub use repositories::{FoundPackage, find_packages, forget_old_snapshots};
 pub use reproduce::{ReproduceOptions, ReproducedOutput, ReproducedPackage, Reproduction, reproduce};
+
+pub use vendor::{RecordedFile, VendorReport, Vendored, vendor};
 
 use embrak_model::Workspace;
 use embrak_store::Store;
+use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 /// What every part of the road works with.
@@ -59,6 +75,8 @@ pub struct Engine<'a> {
     pub store: &'a Store,
     /// Who is told about progress.
     pub observer: &'a dyn Observer,
+    /// Inputs to use instead of the network.
+    pub vendored: Option<Arc<Vendored>>,
     /// Set to stop: running steps are ended and nothing half-made is kept.
     pub stop: &'a AtomicBool,
 }

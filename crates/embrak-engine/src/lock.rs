@@ -4,6 +4,7 @@
 //! workspace; the paths of host tools are where the tools were found.
 
 use crate::error::{Doing, EngineError, Result};
+use embrak_repo::SnapshotIndex;
 use embrak_tree::Digest;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -27,6 +28,9 @@ pub struct Lock {
     /// Programs of the host.
     #[serde(default, rename = "tool")]
     pub tools: Vec<LockedTool>,
+    /// Repositories, each as it was at one time.
+    #[serde(default, rename = "repository", skip_serializing_if = "Vec::is_empty")]
+    pub repositories: Vec<LockedRepository>,
     /// Recipes, as they are built.
     #[serde(default, rename = "recipe")]
     pub recipes: Vec<LockedRecipe>,
@@ -73,8 +77,131 @@ pub struct LockedLayer {
     pub name: String,
     /// Its version.
     pub version: String,
-    /// Its directory, from the workspace.
+    /// Its directory, from the workspace; for one from elsewhere, a short name.
     pub path: String,
+    /// Digest of the tree of its files, when it is from elsewhere.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tree: Option<String>,
+}
+
+/// A repository of ready-made packages as it was at one time, for one architecture.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct LockedRepository {
+    /// As the workspace calls it.
+    pub name: String,
+    /// The architecture.
+    pub architecture: String,
+    /// Its URL as the workspace writes it: parameters not filled in, no passwords.
+    pub url: String,
+    /// Digest of how the workspace declares it; another one is another repository.
+    pub declared: Digest,
+    /// When it was made, as it says itself.
+    pub date: String,
+    /// Digest of its signed documents.
+    pub snapshot: Digest,
+    /// Fingerprints of the keys that signed it; none: it is used without a signature.
+    #[serde(default)]
+    pub signed_by: Vec<String>,
+    /// Its indexes: `WHAT DIGEST SIZE PATH`, then what else is known of it.
+    pub indexes: Vec<LockedIndex>,
+    /// The packages the images take from it, by name.
+    #[serde(default)]
+    pub packages: Vec<LockedFile>,
+}
+
+/// An index of a repository; written `WHAT DIGEST SIZE UNPACKED PATH [by-hash] [security] [files]`.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct LockedIndex(pub SnapshotIndex);
+
+impl TryFrom<String> for LockedIndex {
+    type Error = String;
+    fn try_from(text: String) -> std::result::Result<Self, String> {
+        let read = || {
+            let mut parts = text.split(' ');
+            let of = parts.next()?.to_string();
+            let digest: Digest = parts.next()?.parse().ok()?;
+            let size = parts.next()?.parse().ok()?;
+            let unpacked = parts.next()?;
+            let path = parts.next()?.to_string();
+            let rest: Vec<&str> = parts.collect();
+            let directory = path.rsplit_once('/').map_or("", |(dir, _)| dir);
+            Some(SnapshotIndex {
+                by_hash: rest
+                    .contains(&"by-hash")
+                    .then(|| format!("{directory}/by-hash/SHA256/{}", digest.hex())),
+                of,
+                digest,
+                size,
+                unpacked: if unpacked == "-" { None } else { Some(unpacked.parse().ok()?) },
+                security: rest.contains(&"security"),
+                files: rest.contains(&"files"),
+                path,
+            })
+        };
+        read().map(LockedIndex).ok_or_else(|| format!("`{text}` is not `WHAT DIGEST SIZE UNPACKED PATH`"))
+    }
+}
+
+impl From<LockedIndex> for String {
+    fn from(index: LockedIndex) -> String {
+        let i = index.0;
+        let unpacked = i.unpacked.map_or("-".to_string(), |n| n.to_string());
+        let mut out = format!("{} {} {} {unpacked} {}", i.of, i.digest, i.size, i.path);
+        for (word, on) in [("by-hash", i.by_hash.is_some()), ("security", i.security), ("files", i.files)] {
+            if on {
+                out.push(' ');
+                out.push_str(word);
+            }
+        }
+        out
+    }
+}
+
+/// A ready-made package; written `NAME VERSION ARCHITECTURE DIGEST SIZE INSTALLED PATH`.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct LockedFile {
+    /// Its name.
+    pub name: String,
+    /// Its version.
+    pub version: String,
+    /// Its architecture in the words of the repository's format.
+    pub architecture: String,
+    /// SHA-256 of its file.
+    pub digest: Digest,
+    /// Bytes of its file.
+    pub size: u64,
+    /// Bytes it takes when unpacked, as it says itself.
+    pub installed: u64,
+    /// Where its file lies below the repository.
+    pub path: String,
+}
+
+impl TryFrom<String> for LockedFile {
+    type Error = String;
+    fn try_from(text: String) -> std::result::Result<Self, String> {
+        let read = || {
+            let mut parts = text.splitn(7, ' ');
+            Some(LockedFile {
+                name: parts.next()?.to_string(),
+                version: parts.next()?.to_string(),
+                architecture: parts.next()?.to_string(),
+                digest: parts.next()?.parse().ok()?,
+                size: parts.next()?.parse().ok()?,
+                installed: parts.next()?.parse().ok()?,
+                path: parts.next()?.to_string(),
+            })
+        };
+        read().ok_or_else(|| format!("`{text}` is not `NAME VERSION ARCHITECTURE DIGEST SIZE INSTALLED PATH`"))
+    }
+}
+
+impl From<LockedFile> for String {
+    fn from(f: LockedFile) -> String {
+        format!("{} {} {} {} {} {} {}", f.name, f.version, f.architecture, f.digest, f.size, f.installed, f.path)
+    }
 }
 
 /// A program of the host with all it needs.
@@ -109,7 +236,16 @@ pub struct LockedRecipe {
     pub uses: Vec<LockedPackage>,
 }
 
-/// A package and the recipe that makes it; written `NAME VERSION by RECIPE`.
+/// Where a package comes from.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Maker {
+    /// A recipe makes it: its [`LockedRecipe::id`].
+    Recipe(String),
+    /// A repository has it ready-made: the repository's name.
+    Repository(String),
+}
+
+/// A package and where it comes from; written `NAME VERSION by RECIPE` or `NAME VERSION from REPOSITORY`.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
 pub struct LockedPackage {
@@ -117,16 +253,42 @@ pub struct LockedPackage {
     pub name: String,
     /// Its version.
     pub version: String,
-    /// [`LockedRecipe::id`] of what makes it.
-    pub recipe: String,
+    /// Where it comes from.
+    pub from: Maker,
+}
+
+impl LockedPackage {
+    /// The recipe that makes it, if one does.
+    pub fn recipe(&self) -> Option<&str> {
+        match &self.from {
+            Maker::Recipe(id) => Some(id),
+            Maker::Repository(_) => None,
+        }
+    }
+
+    /// The repository that has it, if one does.
+    pub fn repository(&self) -> Option<&str> {
+        match &self.from {
+            Maker::Recipe(_) => None,
+            Maker::Repository(name) => Some(name),
+        }
+    }
 }
 
 impl TryFrom<String> for LockedPackage {
     type Error = String;
     fn try_from(text: String) -> std::result::Result<Self, String> {
-        let parts = text.split_once(" by ").and_then(|(p, recipe)| p.split_once(' ').map(|(n, v)| (n, v, recipe)));
-        let (name, version, recipe) = parts.ok_or_else(|| format!("`{text}` is not `NAME VERSION by RECIPE`"))?;
-        Ok(LockedPackage { name: name.into(), version: version.into(), recipe: recipe.into() })
+        let mut parts = text.splitn(4, ' ');
+        let mut next = || parts.next().filter(|p| !p.is_empty()).map(String::from);
+        let read = (next(), next(), next(), next());
+        let (name, version, from) = match read {
+            (Some(name), Some(version), Some(how), Some(from)) if how == "by" => (name, version, Maker::Recipe(from)),
+            (Some(name), Some(version), Some(how), Some(from)) if how == "from" => {
+                (name, version, Maker::Repository(from))
+            }
+            _ => return Err(format!("`{text}` is not `NAME VERSION by RECIPE` or `NAME VERSION from REPOSITORY`")),
+        };
+        Ok(LockedPackage { name, version, from })
     }
 }
 
@@ -138,7 +300,10 @@ impl From<LockedPackage> for String {
 
 impl fmt::Display for LockedPackage {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} {} by {}", self.name, self.version, self.recipe)
+        match &self.from {
+            Maker::Recipe(id) => write!(f, "{} {} by {id}", self.name, self.version),
+            Maker::Repository(name) => write!(f, "{} {} from {name}", self.name, self.version),
+        }
     }
 }
 
@@ -169,6 +334,26 @@ pub struct Moved {
     pub what: String,
     /// How, in words.
     pub how: String,
+    /// The package that moved, if it is one of an image.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub package: Option<MovedPackage>,
+}
+
+/// A package of an image that came, went or changed its version.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct MovedPackage {
+    /// The image and its target.
+    pub image: String,
+    /// Its name.
+    pub name: String,
+    /// The version before.
+    pub from: Option<String>,
+    /// The version now.
+    pub to: Option<String>,
+    /// By how many bytes its unpacked size changed, if both are known.
+    pub bytes: Option<i64>,
+    /// Whether what it moved to mends security faults, as the repository says.
+    pub security: bool,
 }
 
 impl fmt::Display for Moved {
@@ -185,6 +370,7 @@ impl Lock {
             writers: WriterVersions::CURRENT,
             layers: vec![],
             tools: vec![],
+            repositories: vec![],
             recipes: vec![],
             images: vec![],
         }
@@ -249,26 +435,60 @@ impl Lock {
         self.recipes.iter().find(|r| r.id == id)
     }
 
+    /// A repository for an architecture.
+    pub fn repository(&self, name: &str, architecture: &str) -> Option<&LockedRepository> {
+        self.repositories.iter().find(|r| r.name == name && r.architecture == architecture)
+    }
+
+    /// The file of a ready-made package, for any architecture.
+    pub fn file(&self, repository: &str, name: &str, version: &str) -> Option<&LockedFile> {
+        let of = |r: &&LockedRepository| r.name == repository;
+        let files = self.repositories.iter().filter(of).flat_map(|r| &r.packages);
+        files.into_iter().find(|f| f.name == name && f.version == version)
+    }
+
     /// Puts images of another lock in, replacing those of the same name and target; what no image needs any more
     /// goes.
     pub(crate) fn absorb(&self, new: Lock) -> Lock {
         let mut images: BTreeMap<(String, String), LockedImage> = BTreeMap::new();
         let mut recipes: BTreeMap<String, LockedRecipe> = BTreeMap::new();
         let mut tools: BTreeMap<String, LockedTool> = BTreeMap::new();
+        let mut repositories: BTreeMap<(String, String), LockedRepository> = BTreeMap::new();
         for lock in [self, &new] {
             images.extend(lock.images.iter().map(|i| ((i.name.clone(), i.target.clone()), i.clone())));
             recipes.extend(lock.recipes.iter().map(|r| (r.id.clone(), r.clone())));
             tools.extend(lock.tools.iter().map(|t| (t.name.clone(), t.clone())));
+            for repository in &lock.repositories {
+                let key = (repository.name.clone(), repository.architecture.clone());
+                let mut joined = repository.clone();
+                if let Some(before) = repositories.get(&key) {
+                    joined.packages.extend(before.packages.iter().cloned());
+                }
+                repositories.insert(key, joined);
+            }
         }
-        let mut wanted: Vec<String> = images.values().flat_map(|i| &i.packages).map(|p| p.recipe.clone()).collect();
+        let all = |i: &LockedImage| i.packages.clone();
+        let mut used: BTreeSet<LockedPackage> = images.values().flat_map(all).collect();
+        let mut wanted: Vec<String> = used.iter().filter_map(|p| p.recipe().map(String::from)).collect();
         let mut reached = BTreeSet::new();
         while let Some(id) = wanted.pop() {
             if let Some(recipe) = recipes.get(&id)
                 && reached.insert(id)
             {
-                wanted.extend(recipe.uses.iter().map(|p| p.recipe.clone()));
+                wanted.extend(recipe.uses.iter().filter_map(|p| p.recipe().map(String::from)));
+                used.extend(recipe.uses.iter().cloned());
             }
         }
+        for ((name, _), repository) in &mut repositories {
+            let is_used = |f: &LockedFile| {
+                let from = Maker::Repository(name.clone());
+                used.contains(&LockedPackage { name: f.name.clone(), version: f.version.clone(), from })
+            };
+            repository.packages.retain(is_used);
+            repository.packages.sort();
+            repository.packages.dedup();
+        }
+        repositories.retain(|_, r| !r.packages.is_empty());
         recipes.retain(|id, _| reached.contains(id));
         let used: BTreeSet<&String> = recipes.values().flat_map(|r| &r.tools).collect();
         tools.retain(|name, _| used.contains(name));
@@ -277,6 +497,7 @@ impl Lock {
             writers: new.writers,
             layers: new.layers,
             tools: tools.into_values().collect(),
+            repositories: repositories.into_values().collect(),
             recipes: recipes.into_values().collect(),
             images: images.into_values().collect(),
         }
@@ -285,13 +506,26 @@ impl Lock {
     /// What another lock says otherwise, in sentences.
     pub fn moved(&self, new: &Lock) -> Vec<Moved> {
         let mut out = Vec::new();
-        let mut say = |what: String, how: String| out.push(Moved { what, how });
+        fn moved(what: String, how: String) -> Moved {
+            Moved { what, how, package: None }
+        }
+        let mut say = |what: String, how: String| out.push(moved(what, how));
         if self.writers != new.writers {
             say("writers".into(), "this Embrak writes other bytes than the one that made the lock".into());
         }
         let versions =
             |lock: &Lock| lock.layers.iter().map(|l| (l.name.clone(), l.version.clone())).collect::<BTreeMap<_, _>>();
         compare(&versions(self), &versions(new), |name, how| say(format!("layer {name}"), how));
+        for repository in &new.repositories {
+            let what = format!("repository {} ({})", repository.name, repository.architecture);
+            match self.repository(&repository.name, &repository.architecture) {
+                None => say(what, format!("new, as of {}", repository.date)),
+                Some(old) if old.snapshot != repository.snapshot => {
+                    say(what, format!("{} -> {}", old.date, repository.date));
+                }
+                Some(_) => {}
+            }
+        }
         let tools =
             |lock: &Lock| lock.tools.iter().map(|t| (t.name.clone(), t.digest.short())).collect::<BTreeMap<_, _>>();
         compare(&tools(self), &tools(new), |name, how| say(format!("host tool {name}"), how));
@@ -314,13 +548,40 @@ impl Lock {
         for image in &new.images {
             let name = format!("image {} ({})", image.name, image.target);
             let Some(old) = self.image(&image.name, &image.target) else {
-                say(name, format!("new, {} packages", image.packages.len()));
+                out.push(moved(name, format!("new, {} packages", image.packages.len())));
                 continue;
             };
             let packages = |i: &LockedImage| {
                 i.packages.iter().map(|p| (p.name.clone(), p.version.clone())).collect::<BTreeMap<_, _>>()
             };
-            compare(&packages(old), &packages(image), |package, how| say(format!("{name}: {package}"), how));
+            let (before, after) = (packages(old), packages(image));
+            let mut packages = Vec::new();
+            compare(&before, &after, |package, how| packages.push((package.to_string(), how)));
+            for (package, how) in packages {
+                let bytes = |lock: &Lock, image: &LockedImage| {
+                    let locked = image.packages.iter().find(|p| p.name == package)?;
+                    Some(lock.file(locked.repository()?, &locked.name, &locked.version)?.installed as i64)
+                };
+                let change = match (bytes(self, old), bytes(new, image)) {
+                    (Some(a), Some(b)) => Some(b - a),
+                    (None, Some(b)) if !before.contains_key(&package) => Some(b),
+                    (Some(a), None) if !after.contains_key(&package) => Some(-a),
+                    _ => None,
+                };
+                out.push(Moved {
+                    what: format!("{name}: {package}"),
+                    how,
+                    package: Some(MovedPackage {
+                        image: name.clone(),
+                        from: before.get(&package).cloned(),
+                        to: after.get(&package).cloned(),
+                        name: package,
+                        bytes: change,
+                        security: false,
+                    }),
+                });
+            }
+            let mut say = |what: String, how: String| out.push(moved(what, how));
             if old.definition != image.definition {
                 say(name.clone(), format!("definition {} -> {}", old.definition.short(), image.definition.short()));
             }
@@ -359,7 +620,7 @@ mod tests {
             uses,
         };
         let gauge =
-            LockedPackage { name: "libgauge".into(), version: "0.3-1".into(), recipe: "libgauge 0.3-1 x86_64".into() };
+            LockedPackage { name: "libgauge".into(), version: "0.3-1".into(), from: Maker::Recipe("libgauge 0.3-1 x86_64".into()) };
         let id = format!("tidelog {version} x86_64");
         let tool = LockedTool { name: "cc".into(), path: "/usr/bin/cc".into(), digest: Digest::of("cc") };
         let image = LockedImage {
@@ -368,11 +629,11 @@ mod tests {
             definition: Digest::of("i"),
             input: Digest::of("all"),
             overlays: vec![],
-            packages: vec![LockedPackage { name: "tidelog".into(), version: version.into(), recipe: id.clone() }],
+            packages: vec![LockedPackage { name: "tidelog".into(), version: version.into(), from: Maker::Recipe(id.clone()) }],
         };
         Lock {
             tools: vec![tool],
-            recipes: vec![recipe(&gauge.recipe.clone(), vec![]), recipe(&id, vec![gauge])],
+            recipes: vec![recipe(gauge.recipe().unwrap(), vec![]), recipe(&id, vec![gauge.clone()])],
             images: vec![image],
             ..Lock::empty()
         }

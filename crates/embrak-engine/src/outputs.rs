@@ -121,7 +121,7 @@ pub(crate) fn write_outputs(
     composed: &Composed,
     started: Instant,
 ) -> Result<Made> {
-    let def = &engine.workspace.image(&image.target.image).map_err(|p| EngineError::Definitions(vec![p]))?.def;
+    let def = &image.image.def;
     let dir = options.out.join(&image.target.image).join(image.target.label());
     std::fs::create_dir_all(&dir).doing("make", &dir)?;
     // Two builds into one directory take turns.
@@ -360,10 +360,7 @@ impl Writer<'_> {
     }
 
     fn disk(&self) -> Result<Known> {
-        let image =
-            self.engine.workspace.image(&self.image.target.image).map_err(|p| EngineError::Definitions(vec![p]))?;
-        let board = self.image.target.board.as_deref().map(|b| self.engine.workspace.board(b)).transpose();
-        let board = board.map_err(|p| EngineError::Definitions(vec![p]))?;
+        let (image, board) = (&self.image.image, self.image.board.as_ref());
         let Some(disk) = disk_of(image, board) else {
             return Err(EngineError::other(
                 format!("neither image {} nor its board says how the disk is divided", self.image.target.image),

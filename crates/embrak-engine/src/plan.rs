@@ -1,13 +1,17 @@
 //! From definitions to a lock: which packages, made by which recipes, with which inputs.
 
 use crate::error::{EngineError, Result};
-use crate::lock::{Lock, LockedImage, LockedLayer, LockedPackage, LockedRecipe, LockedTool, Moved, WriterVersions};
+use crate::lock::{Lock, LockedImage, LockedLayer, LockedPackage, LockedRecipe, LockedTool, Maker, Moved};
+use crate::repositories::{self, OpenRepository, PlannedFile};
 use crate::toolchain::{self, BASE_NAME, HostTool};
+use crate::vendor::RecordedFile;
 use crate::{Engine, sources};
-use embrak_model::definitions::{Architecture, DiskDef, NeedsDef, Output};
-use embrak_model::{Board, Image, Located, Name, Node, Recipe, Value};
+use embrak_model::definitions::{Architecture, DiskDef, NeedsDef, Output, RecipeSettings};
+use embrak_model::{Board, Image, Located, Name, Node, Recipe, Value, Workspace};
+use embrak_repo::Syntax;
 use embrak_resolve::{
-    Alternatives, Candidate, CandidateId, Exclusion, Need, Provided, Request, Requirement, Universe, Version, solve,
+    Alternatives, Candidate, CandidateId, Catalog, Exclusion, Need, Prefer, Provided, Request, Requirement, Universe,
+    Unsolvable, Version, solve,
 };
 use embrak_tree::{Digest, Tree};
 use std::collections::{BTreeMap, BTreeSet};
@@ -19,6 +23,8 @@ pub struct Selection {
     pub images: Vec<String>,
     /// Name of the board; none: the workspace's default one.
     pub board: Option<String>,
+    /// What to ask for besides, for every image: to find out what that would do.
+    pub also: Vec<String>,
 }
 
 /// An image for one board, or for one architecture when no board matters.
@@ -37,6 +43,18 @@ impl Target {
     pub fn label(&self) -> &str {
         self.board.as_deref().unwrap_or(self.architecture.as_str())
     }
+}
+
+/// Whether versions stay as they are locked.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum Update {
+    /// All stay, as far as they go together.
+    #[default]
+    Nothing,
+    /// All move to the newest, but those an image holds.
+    Everything,
+    /// Only these may move.
+    Only(BTreeSet<String>),
 }
 
 /// Why a package is in an image: a chain of names from what is asked to the package.
@@ -67,6 +85,10 @@ pub(crate) struct PlannedImage {
     pub(crate) locked: LockedImage,
     pub(crate) overlays: Vec<Tree>,
     pub(crate) why: BTreeMap<String, Vec<Why>>,
+    /// Its definition as merged for the target.
+    pub(crate) image: Image,
+    /// The board's, likewise.
+    pub(crate) board: Option<Board>,
 }
 
 /// What is to be done.
@@ -75,9 +97,12 @@ pub struct Plan {
     pub lock: Lock,
     /// What the new lock says otherwise than the old one.
     pub moved: Vec<Moved>,
+    /// What should be said with every summary: repositories used without a signature.
+    pub warnings: Vec<String>,
     pub(crate) images: Vec<PlannedImage>,
     pub(crate) recipes: BTreeMap<String, PlannedRecipe>,
     pub(crate) tools: BTreeMap<String, HostTool>,
+    pub(crate) files: BTreeMap<(Architecture, LockedPackage), PlannedFile>,
 }
 
 impl Plan {
@@ -90,13 +115,31 @@ impl Plan {
     pub fn why(&self, image: &str) -> Option<&BTreeMap<String, Vec<Why>>> {
         self.images.iter().find(|i| i.target.image == image).map(|i| &i.why)
     }
+
+    /// All package files with what is known of them.
+    pub(crate) fn recorded_files(&self) -> Vec<RecordedFile> {
+        let recorded = |((architecture, _), file): (&(Architecture, LockedPackage), &PlannedFile)| RecordedFile {
+            repository: file.name.clone(),
+            architecture: architecture.to_string(),
+            debian: file.syntax == Syntax::Debian,
+            record: file.record.clone(),
+        };
+        self.files.iter().map(recorded).collect()
+    }
+
+    /// The ready-made packages of the plan: how many, bytes to be fetched for those not in the store, bytes unpacked.
+    pub fn ready_made(&self, store: &embrak_store::Store) -> (usize, u64, u64) {
+        let missing = self.files.values().filter(|f| f.record.digest.is_some_and(|d| !store.has(&d)));
+        let unpacked = self.files.values().map(|f| f.record.installed).sum();
+        (self.files.len(), missing.map(|f| f.record.size).sum(), unpacked)
+    }
 }
 
-/// Resolves the selected images. `previous` is the lock to keep to; with `update`, versions move forward.
+/// Resolves the selected images. `previous` is the lock to keep to, as far as `update` allows.
 ///
 /// # Errors
 /// Something cannot be resolved or read.
-pub fn plan(engine: &Engine<'_>, selection: &Selection, previous: Option<&Lock>, update: bool) -> Result<Plan> {
+pub fn plan(engine: &Engine<'_>, selection: &Selection, previous: Option<&Lock>, update: &Update) -> Result<Plan> {
     let workspace = engine.workspace;
     let mut names: Vec<String> = selection.images.clone();
     if names.is_empty() {
@@ -110,8 +153,18 @@ pub fn plan(engine: &Engine<'_>, selection: &Selection, previous: Option<&Lock>,
         return Err(EngineError::other("this workspace has no image", "write one in images/NAME.toml of a layer"));
     }
     let declared: Vec<String> = workspace.def.toolchain.host.iter().map(|t| t.value.clone()).collect();
-    let mut planner =
-        Planner { engine, declared, recipes: BTreeMap::new(), visiting: Vec::new(), needed_tools: BTreeSet::new() };
+    let mut planner = Planner {
+        engine,
+        declared,
+        previous,
+        update,
+        also: &selection.also,
+        recipes: BTreeMap::new(),
+        visiting: Vec::new(),
+        needed_tools: BTreeSet::new(),
+        repositories: BTreeMap::new(),
+        files: BTreeMap::new(),
+    };
     let mut images = Vec::new();
     for name in names {
         let image = workspace.image(&name).map_err(|p| EngineError::Definitions(vec![p]))?;
@@ -122,11 +175,14 @@ pub fn plan(engine: &Engine<'_>, selection: &Selection, previous: Option<&Lock>,
             ));
         }
         for target in targets(engine, image, selection.board.as_deref())? {
-            images.push(planner.image(image, target, previous.filter(|_| !update))?);
+            let merged = workspace
+                .at(&workspace.target_of(target.board.as_deref(), Some(target.architecture)))
+                .map_err(EngineError::Definitions)?;
+            images.push(planner.image(&merged, target)?);
         }
     }
     let wanted: Vec<String> = planner.needed_tools.iter().cloned().collect();
-    let recipes = planner.recipes;
+    let Planner { recipes, repositories, files, .. } = planner;
     let any_tools = recipes.values().any(|r| !r.locked.tools.is_empty());
     let tools = if !any_tools { BTreeMap::new() } else { toolchain::capture(engine.store, &wanted)? };
     let mut new = Lock::empty();
@@ -137,21 +193,48 @@ pub fn plan(engine: &Engine<'_>, selection: &Selection, previous: Option<&Lock>,
             name: l.def.layer.to_string(),
             version: l.def.version.to_string(),
             path: l.path.clone(),
+            tree: l.tree.clone(),
         })
         .collect();
+    let mut warnings: BTreeSet<String> = BTreeSet::new();
+    for open in repositories.values().flat_map(|r| r.iter()) {
+        let mut locked = open.locked.clone();
+        let used = |((a, p), _): &(&(Architecture, LockedPackage), &PlannedFile)| {
+            *a == open.architecture && p.repository() == Some(locked.name.as_str())
+        };
+        locked.packages =
+            files.iter().filter(used).filter_map(|(_, f)| repositories::locked_file(&f.record)).collect();
+        if locked.signed_by.is_empty() && !locked.packages.is_empty() {
+            let at = &open.def.name.at;
+            warnings.insert(format!(
+                "repository {} is used without a valid signature: `trusted = true` [{at}]",
+                locked.name
+            ));
+        }
+        new.repositories.push(locked);
+    }
     new.tools = tools
         .values()
         .map(|t| LockedTool { name: t.name.clone(), path: t.path.display().to_string(), digest: t.digest })
         .collect();
     new.recipes = recipes.values().map(|r| r.locked.clone()).collect();
     for image in &mut images {
-        image.locked.input = input_digest(engine, &image.locked, &new);
+        image.locked.input = input_digest(engine, image, &new);
     }
     new.images = images.iter().map(|i| i.locked.clone()).collect();
     let empty = Lock::empty();
     let lock = previous.unwrap_or(&empty).absorb(new);
-    let moved = previous.unwrap_or(&empty).moved(&lock);
-    Ok(Plan { lock, moved, images, recipes, tools })
+    let mut moved = previous.unwrap_or(&empty).moved(&lock);
+    let security: BTreeSet<(&str, &str)> = files
+        .iter()
+        .filter(|(_, f)| f.security)
+        .map(|((_, p), _)| (p.name.as_str(), p.version.as_str()))
+        .collect();
+    for package in moved.iter_mut().filter_map(|m| m.package.as_mut()) {
+        let to = package.to.as_deref().unwrap_or_default();
+        package.security = security.contains(&(package.name.as_str(), to));
+    }
+    Ok(Plan { lock, moved, warnings: warnings.into_iter().collect(), images, recipes, tools, files })
 }
 
 /// The targets an image is built for: the board, when the image or one of its outputs needs one; else architectures.
@@ -196,23 +279,32 @@ pub(crate) fn disk_of(image: &Image, board: Option<&Board>) -> Option<DiskDef> {
 }
 
 /// The digest of everything that goes into an image: what it is stamped with.
-fn input_digest(engine: &Engine<'_>, image: &LockedImage, lock: &Lock) -> Digest {
-    let mut wanted: Vec<&str> = image.packages.iter().map(|p| p.recipe.as_str()).collect();
+fn input_digest(engine: &Engine<'_>, planned: &PlannedImage, lock: &Lock) -> Digest {
+    let image = &planned.locked;
+    let mut wanted: Vec<&LockedPackage> = image.packages.iter().collect();
     let mut recipes: BTreeMap<&str, &LockedRecipe> = BTreeMap::new();
-    while let Some(id) = wanted.pop() {
-        if let Some(recipe) = lock.recipe(id)
-            && recipes.insert(id, recipe).is_none()
+    let mut files: BTreeMap<&LockedPackage, Digest> = BTreeMap::new();
+    while let Some(package) = wanted.pop() {
+        if let Some(recipe) = package.recipe().and_then(|id| lock.recipe(id))
+            && recipes.insert(&recipe.id, recipe).is_none()
         {
-            wanted.extend(recipe.uses.iter().map(|p| p.recipe.as_str()));
+            wanted.extend(&recipe.uses);
+        }
+        if let Some(name) = package.repository()
+            && let Some(repository) = lock.repository(name, planned.target.architecture.as_str())
+            && let Some(file) = repository.packages.iter().find(|f| f.name == package.name && f.version == package.version)
+        {
+            files.insert(package, file.digest);
         }
     }
+    let files: Vec<(&str, Digest)> = files.into_iter().map(|(p, digest)| (p.name.as_str(), digest)).collect();
     let used: BTreeSet<&String> = recipes.values().flat_map(|r| &r.tools).collect();
     let tools: Vec<&LockedTool> = lock.tools.iter().filter(|t| used.contains(&t.name)).collect();
     let tools: Vec<(&str, Digest)> = tools.iter().map(|t| (t.name.as_str(), t.digest)).collect();
     // Paths of files are not inputs: the same definitions in a layer of another name give the same image.
     let recipes: Vec<_> = recipes.values().map(|r| (&r.id, r.definition, r.sources, &r.tools, &r.uses)).collect();
     let overlays: Vec<&str> = image.overlays.iter().filter_map(|o| o.rsplit(' ').next()).collect();
-    let all = serde_json::json!({
+    let mut all = serde_json::json!({
         "embrak-input": 1,
         "epoch": engine.workspace.def.epoch.0,
         "image": image.name,
@@ -224,6 +316,9 @@ fn input_digest(engine: &Engine<'_>, image: &LockedImage, lock: &Lock) -> Digest
         "tools": tools,
         "writers": lock.writers,
     });
+    if !files.is_empty() {
+        all["files"] = serde_json::json!(files);
+    }
     Digest::of(all.to_string())
 }
 
@@ -246,55 +341,82 @@ struct Planner<'a> {
     engine: &'a Engine<'a>,
     /// Host tools the workspace declares.
     declared: Vec<String>,
+    previous: Option<&'a Lock>,
+    update: &'a Update,
+    also: &'a [String],
     recipes: BTreeMap<String, PlannedRecipe>,
     /// Recipes being planned, for finding circles: id, and where the need that led there is written.
     visiting: Vec<(String, String)>,
     needed_tools: BTreeSet<String>,
+    repositories: BTreeMap<Architecture, std::sync::Arc<Vec<OpenRepository>>>,
+    files: BTreeMap<(Architecture, LockedPackage), PlannedFile>,
 }
 
 /// What a solved set of packages is made by.
-struct Makers<'a> {
+struct Makers<'w> {
+    workspace: &'w Workspace,
     universe: Universe,
     /// By name and version of the package.
-    recipes: BTreeMap<(String, String), &'a Recipe>,
-    options: BTreeMap<Name, BTreeMap<Name, bool>>,
+    recipes: BTreeMap<(String, String), &'w Recipe>,
+    settings: BTreeMap<Name, RecipeSettings>,
     architecture: Architecture,
+    repositories: std::sync::Arc<Vec<OpenRepository>>,
+    /// For each catalog of the universe, the repository it is of.
+    shelves: Vec<usize>,
+    prefer: Prefer,
 }
 
 impl<'a> Planner<'a> {
-    fn image(&mut self, image: &'a Image, target: Target, previous: Option<&Lock>) -> Result<PlannedImage> {
-        let workspace = self.engine.workspace;
-        let board = target
-            .board
-            .as_deref()
-            .map(|b| workspace.board(b))
-            .transpose()
-            .map_err(|p| EngineError::Definitions(vec![p]))?;
+    fn image(&mut self, workspace: &Workspace, target: Target) -> Result<PlannedImage> {
+        let definitions = |p| EngineError::Definitions(vec![p]);
+        let image = workspace.image(&target.image).map_err(definitions)?;
+        let board = target.board.as_deref().map(|b| workspace.board(b)).transpose().map_err(definitions)?;
         let who = format!("image {}", target.image);
-        let mut request = Request::default();
+        let makers = self.makers(workspace, image, target.architecture)?;
+        let mut request =
+            Request { prefer: image.def.prefer, recommends: image.def.recommends, ..Request::default() };
         for package in &image.def.packages {
             request.needs.push(need(package, &who)?);
         }
         for package in board.iter().flat_map(|b| &b.def.packages) {
             request.needs.push(need(package, &format!("board {}", target.label()))?);
         }
-        for package in &image.def.without {
-            let what: Requirement = parse(package)?;
-            request.without.push(Exclusion { what, by: who.clone(), origin: package.at.to_string() });
+        for text in self.also {
+            let wanted = text.parse().map_err(|e| EngineError::other(format!("{e}"), "write a package's name"))?;
+            request.needs.push(Need { wanted, by: "the question".into(), origin: "command line".into() });
         }
-        if let Some(locked) = previous.and_then(|lock| lock.image(&target.image, target.label())) {
-            for package in &locked.packages {
-                if let Ok(version) = package.version.parse::<Version>() {
-                    request.keep.insert(package.name.clone(), version);
-                }
+        for (list, into) in [(&image.def.without, &mut request.without), (&image.def.pin, &mut request.pins)] {
+            for package in list {
+                let what: Requirement = parse(package)?;
+                into.push(Exclusion { what, by: who.clone(), origin: package.at.to_string() });
             }
         }
-        let makers = self.makers(image, target.architecture);
-        let solution =
-            solve(&makers.universe, &request).map_err(|why| EngineError::Unsolvable { who: who.clone(), why })?;
-        let why = reasons(&makers.universe, &request, &solution.chosen);
-        let keep = chosen_versions(&makers.universe, &solution.chosen);
-        let packages = self.locked_packages(&makers, &solution.chosen, &keep, &who)?;
+        let locked = self.previous.and_then(|lock| lock.image(&target.image, target.label()));
+        let held: BTreeSet<&str> = image.def.hold.iter().map(|n| n.value.as_str()).collect();
+        for package in locked.iter().flat_map(|l| &l.packages) {
+            let stays = match self.update {
+                Update::Nothing => true,
+                Update::Everything => held.contains(package.name.as_str()),
+                Update::Only(names) => !names.contains(&package.name),
+            };
+            if let (true, Ok(version)) = (stays, package.version.parse::<Version>()) {
+                request.keep.insert(package.name.clone(), version);
+            }
+            // Of a repository only the lock is known: then all that is locked has to be there, and nothing else can.
+            let alone = |r: &OpenRepository| !r.lock_alone.is_empty() && package.repository() == Some(&r.locked.name);
+            if makers.repositories.iter().any(alone)
+                && let Ok(wanted) = format!("{} = {}", package.name, package.version).parse()
+            {
+                request.needs.push(Need { wanted, by: "embrak.lock".into(), origin: "embrak.lock".into() });
+            }
+        }
+        let chosen = self.solve_with_essential(&makers, &mut request, &who)?;
+        let mut why = reasons(&makers.universe, &request, &chosen);
+        if request.recommends {
+            recommendations(&makers.universe, &chosen, &mut why);
+        }
+        let keep = chosen_versions(&makers.universe, &chosen);
+        let packages = self.locked_packages(&makers, &chosen, &keep, &who)?;
 
         let mut overlays = Vec::new();
         let mut overlay_lines = Vec::new();
@@ -319,26 +441,89 @@ impl<'a> Planner<'a> {
             overlays: overlay_lines,
             packages,
         };
-        Ok(PlannedImage { target, locked, overlays, why })
+        Ok(PlannedImage { target, locked, overlays, why, image: image.clone(), board: board.cloned() })
     }
 
-    /// Every package any recipe makes for an architecture, with the options of an image.
-    fn makers(&self, image: &Image, architecture: Architecture) -> Makers<'a> {
+    /// Solves; when packages come from a repository with essential ones, those are needed too.
+    fn solve_with_essential(
+        &self,
+        makers: &Makers<'_>,
+        request: &mut Request,
+        who: &str,
+    ) -> Result<Vec<CandidateId>> {
+        let mut asked: BTreeSet<usize> = BTreeSet::new();
+        loop {
+            let solution = solve(&makers.universe, request).map_err(|why| self.unsolvable(makers, who, why))?;
+            let of = |id: &CandidateId| makers.universe.in_catalog(*id).map(|(shelf, _)| makers.shelves[shelf]);
+            let used: BTreeSet<usize> = solution.chosen.iter().filter_map(of).collect();
+            let mut more = false;
+            for index in used {
+                let repository = &makers.repositories[index];
+                if !repository.def.essential || !asked.insert(index) {
+                    continue;
+                }
+                for name in repository.essential() {
+                    let excluded = request.without.iter().any(|w| w.what.name == name && w.what.bounds.is_empty());
+                    if !excluded {
+                        request.needs.push(Need {
+                            wanted: Alternatives(vec![Requirement::any(name)]),
+                            by: format!("repository {} (essential)", repository.def.name.value),
+                            origin: repository.def.name.at.to_string(),
+                        });
+                        more = true;
+                    }
+                }
+            }
+            if !more {
+                return Ok(solution.chosen);
+            }
+        }
+    }
+
+    /// The explanation, and what would help that the solver cannot know: layers that lie beside those in use.
+    fn unsolvable(&self, makers: &Makers<'_>, who: &str, mut why: Box<Unsolvable>) -> EngineError {
+        for (layer, name, version) in beside(makers.workspace) {
+            let Ok(version) = version.parse::<Version>() else { continue };
+            let would_do = |a: &Alternatives| a.0.iter().any(|r| r.name == name && r.admits(Some(&version)));
+            if why.missing.iter().any(would_do) {
+                why.remedies.push(format!("with the layer {layer}, which has {name} {version}"));
+            }
+        }
+        let locked = makers.repositories.iter().any(|r| !r.indexes.is_empty());
+        if !why.missing.is_empty() && locked && *self.update == Update::Nothing && self.previous.is_some() {
+            why.remedies.push("perhaps with newer repositories: `embrak lock --update` reads what they offer now".into());
+        }
+        EngineError::Unsolvable { who: who.to_string(), why }
+    }
+
+    /// The workspace's repositories for an architecture, opened once.
+    fn repositories(&mut self, architecture: Architecture) -> Result<std::sync::Arc<Vec<OpenRepository>>> {
+        if let Some(open) = self.repositories.get(&architecture) {
+            return Ok(open.clone());
+        }
+        let update = *self.update != Update::Nothing;
+        let open = std::sync::Arc::new(repositories::open_all(self.engine, architecture, self.previous, update)?);
+        self.repositories.insert(architecture, open.clone());
+        Ok(open)
+    }
+
+    /// Every package any recipe makes and any repository has for an architecture, with the settings of an image.
+    fn makers<'w>(
+        &mut self,
+        workspace: &'w Workspace,
+        image: &Image,
+        architecture: Architecture,
+    ) -> Result<Makers<'w>> {
         let mut candidates = Vec::new();
         let mut recipes = BTreeMap::new();
-        let options: BTreeMap<Name, BTreeMap<Name, bool>> = image
-            .def
-            .options
-            .iter()
-            .map(|(recipe, options)| (recipe.clone(), options.iter().map(|(n, v)| (n.clone(), v.value)).collect()))
-            .collect();
-        for recipe in self.engine.workspace.recipes.values().flatten() {
+        let settings = settings_of(workspace, image);
+        for recipe in workspace.recipes.values().flatten() {
             let def = &recipe.def;
             if !def.architectures.is_empty() && !def.architectures.contains(&architecture) {
                 continue;
             }
             let Ok(version) = def.full_version().parse::<Version>() else { continue };
-            let on = options_of(recipe, &options);
+            let on = options_of(recipe, &settings);
             let mut run: Vec<&Located<String>> = def.needs.run.iter().collect();
             run.extend(def.option.iter().filter(|(name, _)| on[*name]).flat_map(|(_, o)| &o.needs.run));
             let place = |located: &Located<String>| located.at.to_string();
@@ -351,6 +536,7 @@ impl<'a> Planner<'a> {
                         .iter()
                         .filter_map(|r| r.value.parse().ok().map(|a: Alternatives| (a, place(r))))
                         .collect(),
+                    recommends: vec![],
                     provides: def.provides.iter().filter(|_| main).filter_map(|p| provided(&p.value)).collect(),
                     conflicts: def
                         .conflicts
@@ -359,6 +545,7 @@ impl<'a> Planner<'a> {
                         .filter_map(|c| c.value.parse().ok().map(|r: Requirement| (r, place(c))))
                         .collect(),
                     origin: recipe.file.clone(),
+                    rank: 0,
                 });
             };
             add(&def.name.value, &run, true);
@@ -366,12 +553,31 @@ impl<'a> Planner<'a> {
                 add(&split.name.value, &split.run.iter().collect::<Vec<_>>(), false);
             }
         }
-        Makers { universe: Universe::new(candidates), recipes, options, architecture }
+        let repositories = self.repositories(architecture)?;
+        let mut catalogs: Vec<std::sync::Arc<dyn Catalog>> = Vec::new();
+        let mut shelves = Vec::new();
+        for (number, open) in repositories.iter().enumerate() {
+            candidates.extend(open.candidates());
+            for index in &open.indexes {
+                catalogs.push(index.clone());
+                shelves.push(number);
+            }
+        }
+        Ok(Makers {
+            workspace,
+            universe: Universe::with_catalogs(candidates, catalogs),
+            recipes,
+            settings,
+            architecture,
+            repositories,
+            shelves,
+            prefer: image.def.prefer,
+        })
     }
 
     fn locked_packages(
         &mut self,
-        makers: &Makers<'a>,
+        makers: &Makers<'_>,
         chosen: &[CandidateId],
         keep: &BTreeMap<String, Version>,
         who: &str,
@@ -380,9 +586,25 @@ impl<'a> Planner<'a> {
         for &id in chosen {
             let candidate = makers.universe.get(id);
             let key = (candidate.name.clone(), candidate.version.to_string());
+            // What the lock alone knows of has a rank, as everything of repositories has.
+            let shelf = makers.universe.in_catalog(id).map(|(shelf, _)| &makers.repositories[makers.shelves[shelf]]);
+            let alone = || {
+                let has = |r: &&OpenRepository| {
+                    candidate.rank > 0 && r.lock_alone.iter().any(|f| f.name == key.0 && f.version == key.1)
+                };
+                makers.repositories.iter().find(has)
+            };
+            if let Some(open) = shelf.or_else(alone) {
+                let Some(file) = open.planned(&key.0, &key.1) else { continue };
+                let from = Maker::Repository(open.locked.name.clone());
+                let package = LockedPackage { name: key.0, version: key.1, from };
+                self.files.insert((makers.architecture, package.clone()), file);
+                packages.push(package);
+                continue;
+            }
             let Some(recipe) = makers.recipes.get(&key) else { continue };
-            let recipe = self.recipe(makers, recipe, keep, who)?;
-            packages.push(LockedPackage { name: key.0, version: key.1, recipe });
+            let id = self.recipe(makers, recipe, keep, who)?;
+            packages.push(LockedPackage { name: key.0, version: key.1, from: Maker::Recipe(id) });
         }
         packages.sort();
         Ok(packages)
@@ -391,17 +613,31 @@ impl<'a> Planner<'a> {
     /// Plans a recipe and all it is built with; its id.
     fn recipe(
         &mut self,
-        makers: &Makers<'a>,
-        recipe: &'a Recipe,
+        makers: &Makers<'_>,
+        recipe: &Recipe,
         keep: &BTreeMap<String, Version>,
         who: &str,
     ) -> Result<String> {
+        let (recipe, changed) = with_settings(recipe, makers.settings.get(&recipe.def.name.value));
         let def = &recipe.def;
-        let options = options_of(recipe, &makers.options);
+        let options = options_of(&recipe, &makers.settings);
         let on: Vec<&str> = options.iter().filter(|(_, on)| **on).map(|(name, _)| name.as_str()).collect();
         let mut id = format!("{} {} {}", def.name.value, def.full_version(), makers.architecture);
         if !on.is_empty() {
             id += &format!(" [{}]", on.join(", "));
+        }
+        if let Some(digest) = &changed {
+            id += &format!(" settings {}", digest.short());
+        }
+        // What is amended for one board only is another recipe than for the others.
+        let workspace = makers.workspace;
+        let for_board = |a: &embrak_model::Amendment| {
+            a.kind == "recipe" && a.name == *def.name.value && a.when.iter().any(|(key, _)| key == "board")
+        };
+        if workspace.amendments.iter().any(for_board)
+            && let Some(board) = &workspace.target.board
+        {
+            id += &format!(" for {board}");
         }
         if self.recipes.contains_key(&id) {
             return Ok(id);
@@ -428,7 +664,7 @@ impl<'a> Planner<'a> {
         self.visiting.push((id.clone(), who.to_string()));
         let has_steps = !def.steps.in_order(def.method).is_empty();
         let mut tools: BTreeSet<String> = has_steps.then(|| BASE_NAME.to_string()).into_iter().collect();
-        let mut request = Request { keep: keep.clone(), ..Request::default() };
+        let mut request = Request { keep: keep.clone(), prefer: makers.prefer, ..Request::default() };
         let by = format!("{} {}", def.name.value, def.full_version());
         let enabled = def.option.iter().filter(|(name, _)| options[*name]).map(|(_, o)| &o.needs);
         let all: Vec<&NeedsDef> = std::iter::once(&def.needs).chain(enabled).collect();
@@ -441,7 +677,7 @@ impl<'a> Planner<'a> {
                         tools.insert(requirement.name.clone());
                         self.needed_tools.insert(requirement.name.clone());
                     }
-                    None if makers.universe.matching_any(&wanted, keep).is_empty() => {
+                    None if makers.universe.matching_any(&wanted, &request).is_empty() => {
                         return Err(EngineError::other(
                             format!(
                                 "{by} needs the tool `{wanted}` to be built [{}], and nothing provides it",
@@ -461,22 +697,25 @@ impl<'a> Planner<'a> {
             }
         }
         let solution = solve(&makers.universe, &request)
-            .map_err(|why| EngineError::Unsolvable { who: format!("what {by} is built with"), why })?;
+            .map_err(|why| self.unsolvable(makers, &format!("what {by} is built with"), why))?;
         let origin = request.needs.first().map_or(String::new(), |n| n.origin.clone());
         let uses = self.locked_packages(makers, &solution.chosen, keep, &origin)?;
         self.visiting.pop();
 
-        let sources = crate::build::source_tree(self.engine, recipe)?;
+        let sources = crate::build::source_tree(self.engine, &recipe)?;
         let locked = LockedRecipe {
             id: id.clone(),
             file: recipe.file.clone(),
-            definition: node_digest(&recipe.node),
+            definition: match changed {
+                Some(settings) => Digest::of(format!("{} {settings}", node_digest(&recipe.node))),
+                None => node_digest(&recipe.node),
+            },
             sources: sources.digest(),
             tools: tools.into_iter().collect(),
             uses,
         };
         let planned =
-            PlannedRecipe { locked, recipe: recipe.clone(), architecture: makers.architecture, options, sources };
+            PlannedRecipe { locked, recipe, architecture: makers.architecture, options, sources };
         self.recipes.insert(id.clone(), planned);
         Ok(id)
     }
@@ -486,9 +725,91 @@ fn list(names: &[String]) -> String {
     if names.is_empty() { "nothing is".to_string() } else { names.join(", ") + " are" }
 }
 
+/// The settings of every recipe: the image's over the workspace's.
+fn settings_of(workspace: &Workspace, image: &Image) -> BTreeMap<Name, RecipeSettings> {
+    let mut out = workspace.def.recipe.clone();
+    for (recipe, options) in &image.def.options {
+        let into = &mut out.entry(recipe.clone()).or_default().options;
+        into.extend(options.iter().map(|(name, value)| (name.clone(), value.value)));
+    }
+    for (recipe, settings) in &image.def.recipe {
+        let into = out.entry(recipe.clone()).or_default();
+        into.options.extend(settings.options.clone());
+        into.env.extend(settings.env.clone());
+        let (steps, own) = (&mut into.steps, settings.steps.clone());
+        for (step, said) in [
+            (&mut steps.prepare, own.prepare),
+            (&mut steps.configure, own.configure),
+            (&mut steps.compile, own.compile),
+            (&mut steps.check, own.check),
+            (&mut steps.install, own.install),
+        ] {
+            *step = said.or(step.take());
+        }
+    }
+    out
+}
+
+/// A recipe as its settings make it, and the digest of those that options do not tell.
+fn with_settings(recipe: &Recipe, settings: Option<&RecipeSettings>) -> (Recipe, Option<Digest>) {
+    let mut recipe = recipe.clone();
+    let Some(settings) = settings.filter(|s| !s.env.is_empty() || s.steps != Default::default()) else {
+        return (recipe, None);
+    };
+    recipe.def.env.extend(settings.env.clone());
+    let steps = &mut recipe.def.steps;
+    for (step, said) in [
+        (&mut steps.prepare, &settings.steps.prepare),
+        (&mut steps.configure, &settings.steps.configure),
+        (&mut steps.compile, &settings.steps.compile),
+        (&mut steps.check, &settings.steps.check),
+        (&mut steps.install, &settings.steps.install),
+    ] {
+        if said.is_some() {
+            step.clone_from(said);
+        }
+    }
+    let digest = Digest::of(serde_json::json!([settings.env, settings.steps]).to_string());
+    (recipe, Some(digest))
+}
+
+/// Packages of recipes in layers that lie beside those of the workspace and are not used: layer, name, version.
+fn beside(workspace: &Workspace) -> Vec<(String, String, String)> {
+    #[derive(serde::Deserialize)]
+    struct Named {
+        name: String,
+        version: String,
+        #[serde(default)]
+        revision: Option<u32>,
+    }
+    let used: BTreeSet<std::path::PathBuf> = workspace.layers.iter().filter_map(|l| l.dir.canonicalize().ok()).collect();
+    let parents: BTreeSet<&std::path::Path> =
+        workspace.layers.iter().filter(|l| l.tree.is_none()).filter_map(|l| l.dir.parent()).collect();
+    let list = |dir: &std::path::Path| -> Vec<std::path::PathBuf> {
+        let mut found: Vec<_> = std::fs::read_dir(dir).into_iter().flatten().flatten().map(|e| e.path()).collect();
+        found.sort();
+        found
+    };
+    let mut out = Vec::new();
+    for layer in parents.into_iter().flat_map(list) {
+        if !layer.join("layer.toml").is_file() || layer.canonicalize().is_ok_and(|l| used.contains(&l)) {
+            continue;
+        }
+        let shown = layer.strip_prefix(&workspace.root).unwrap_or(&layer).display().to_string();
+        for recipe in list(&layer.join("recipes")) {
+            let text = std::fs::read_to_string(recipe.join("recipe.toml")).unwrap_or_default();
+            if let Ok(found) = toml::from_str::<Named>(&text) {
+                let version = format!("{}-{}", found.version, found.revision.unwrap_or(1));
+                out.push((shown.clone(), found.name, version));
+            }
+        }
+    }
+    out
+}
+
 /// Whether each option of a recipe is on.
-fn options_of(recipe: &Recipe, options: &BTreeMap<Name, BTreeMap<Name, bool>>) -> BTreeMap<Name, bool> {
-    let said = options.get(&recipe.def.name.value);
+fn options_of(recipe: &Recipe, settings: &BTreeMap<Name, RecipeSettings>) -> BTreeMap<Name, bool> {
+    let said = settings.get(&recipe.def.name.value).map(|s| &s.options);
     recipe
         .def
         .option
@@ -521,7 +842,7 @@ fn chosen_versions(universe: &Universe, chosen: &[CandidateId]) -> BTreeMap<Stri
 /// Who asks for each chosen package.
 fn reasons(universe: &Universe, request: &Request, chosen: &[CandidateId]) -> BTreeMap<String, Vec<Why>> {
     let set: BTreeSet<CandidateId> = chosen.iter().copied().collect();
-    let none = BTreeMap::new();
+    let none = Request::default();
     let mut out: BTreeMap<String, Vec<Why>> = BTreeMap::new();
     let mut note = |wanted: &Alternatives, by: &str, origin: &str| {
         for id in universe.matching_any(wanted, &none).into_iter().filter(|id| set.contains(id)).take(1) {
@@ -541,7 +862,18 @@ fn reasons(universe: &Universe, request: &Request, chosen: &[CandidateId]) -> BT
     out
 }
 
-/// The writer versions of a plan, for keys.
-pub(crate) fn writers(plan: &Plan) -> WriterVersions {
-    plan.lock.writers
+/// Who recommends what nobody needs.
+fn recommendations(universe: &Universe, chosen: &[CandidateId], why: &mut BTreeMap<String, Vec<Why>>) {
+    let set: BTreeSet<CandidateId> = chosen.iter().copied().collect();
+    let plain = Request::default();
+    for &id in chosen {
+        let candidate = universe.get(id);
+        for (wanted, origin) in &candidate.recommends {
+            let met = universe.matching_any(wanted, &plain).into_iter().find(|id| set.contains(id));
+            if let Some(name) = met.map(|id| universe.get(id).name.clone()).filter(|n| !why.contains_key(n)) {
+                let by = format!("{} {}, which recommends it", candidate.name, candidate.version);
+                why.insert(name, vec![Why { wanted: wanted.to_string(), by, origin: origin.clone() }]);
+            }
+        }
+    }
 }

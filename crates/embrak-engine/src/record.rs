@@ -5,6 +5,7 @@ use crate::events::ActionStatus;
 use crate::lock::WriterVersions;
 use crate::outputs::OutputFile;
 use crate::package::PackageInfo;
+use crate::vendor::RecordedFile;
 use embrak_store::{RunRow, Store};
 use embrak_tree::Digest;
 use serde::{Deserialize, Serialize};
@@ -65,6 +66,15 @@ pub struct RunRecord {
     pub packages: BTreeMap<String, Vec<PackageInfo>>,
     /// Input digests by image.
     pub inputs: BTreeMap<String, Digest>,
+    /// Ready-made packages it used, with what was known of them.
+    #[serde(default)]
+    pub files: Vec<RecordedFile>,
+    /// Layers from elsewhere: digest of where they are from, digest of their trees.
+    #[serde(default)]
+    pub layers: BTreeMap<Digest, Digest>,
+    /// Names of secret parameters; their values are nowhere.
+    #[serde(default)]
+    pub secrets: Vec<String>,
     /// Why it failed, if it did.
     pub error: Option<String>,
 }

@@ -7,6 +7,7 @@ use crate::record::{RunRecord, run_record};
 use crate::{TOOL_VERSION, sources};
 use embrak_store::{RunRow, Store};
 use embrak_tree::{BlobSource, Digest, Kind};
+use embrak_trust::SigningKey;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -111,6 +112,17 @@ pub fn reproduce(
     std::fs::create_dir_all(&laid_out).doing("make", &laid_out)?;
     lay_out(store, record, &laid_out)?;
     let workspace = laid_out.join(&record.workspace_at);
+    let vendored = place.path().join("vendored");
+    let vendor_key = place.path().join("vendor.pub");
+    let inputs = !record.files.is_empty() || !record.layers.is_empty();
+    if inputs {
+        // Everything from elsewhere comes out of this store, so that no mirror is asked.
+        let key = SigningKey::generate().map_err(|e| EngineError::other(e.to_string(), ""))?;
+        let pem = key.public().to_pem().map_err(|e| EngineError::other(e.to_string(), ""))?;
+        std::fs::write(&vendor_key, pem).doing("write", &vendor_key)?;
+        let (files, layers) = (record.files.clone(), record.layers.clone());
+        crate::vendor::write(store, &record.workspace, record.lock, files, layers, &vendored, &key)?;
+    }
 
     let second = row.started / 1000;
     while jiff::Timestamp::now().as_second() == second {
@@ -133,7 +145,8 @@ pub fn reproduce(
     let new_store_path = place.path().join("store");
     let images = if options.images.is_empty() { record.images.clone() } else { options.images.clone() };
     let out = options.keep.clone().unwrap_or_else(|| place.path().join("out"));
-    rebuild(record, options, &workspace, &new_store_path, &images, &out)?;
+    let vendored = inputs.then_some((vendored.as_path(), vendor_key.as_path()));
+    rebuild(record, options, &workspace, &new_store_path, &images, &out, vendored)?;
 
     let new_store = Store::open(&new_store_path)?;
     let rows = new_store.runs()?;
@@ -188,6 +201,7 @@ fn rebuild(
     store: &Path,
     images: &[String],
     out: &Path,
+    vendored: Option<(&Path, &Path)>,
 ) -> Result<()> {
     let log_path = store.with_extension("log");
     let log = std::fs::File::create(&log_path).doing("write", &log_path)?;
@@ -196,6 +210,13 @@ fn rebuild(
     command.args(["--locked", "--jobs", "1", "--out"]).arg(out);
     if let Some(board) = &record.board {
         command.args(["--board", board]);
+    }
+    if let Some((dir, key)) = vendored {
+        command.arg("--vendored").arg(dir).arg("--vendor-key").arg(key);
+    }
+    // Secrets reach only the addresses of repositories, and none is asked.
+    for name in &record.secrets {
+        command.arg("--param").arg(format!("{name}=not-recorded"));
     }
     for (name, value) in &record.params {
         command.arg("--param").arg(format!("{name}={value}"));

@@ -17,7 +17,7 @@ pub(crate) fn snapshot(engine: &Engine<'_>, lock: &Lock) -> Result<Snapshot> {
     let workspace = engine.workspace;
     // A layer `../shared` lies one directory up, so the workspace is put one directory down.
     let ups =
-        workspace.layers.iter().map(|l| l.path.split('/').take_while(|part| *part == "..").count()).max().unwrap_or(0);
+        workspace.layers.iter().filter(|l| l.tree.is_none()).map(|l| l.path.split('/').take_while(|part| *part == "..").count()).max().unwrap_or(0);
     let workspace_at = (1..=ups).map(|n| format!("level-{n}")).collect::<Vec<_>>().join("/");
     let mut tree = Tree::new();
     let (digest, size) = engine.store.host_file(&workspace.root.join("embrak.toml"), true)?;
@@ -25,7 +25,13 @@ pub(crate) fn snapshot(engine: &Engine<'_>, lock: &Lock) -> Result<Snapshot> {
     let lock = lock.to_text();
     let digest = engine.store.put_bytes(&lock)?;
     tree.insert(place(&workspace_at, "embrak.lock")?, Entry::file(digest, lock.len() as u64));
-    for layer in &workspace.layers {
+    // The files repositories are checked with; layers from elsewhere are recorded by digest.
+    let keys = workspace.def.repository.iter().flat_map(|r| r.keyring.iter().chain(&r.keys));
+    for file in keys.filter(|f| !f.value.starts_with('/')) {
+        let (digest, size) = engine.store.host_file(&workspace.root.join(&file.value), true)?;
+        tree.insert(place(&workspace_at, &file.value)?, Entry::file(digest, size));
+    }
+    for layer in workspace.layers.iter().filter(|l| l.tree.is_none()) {
         let at = place(&workspace_at, &layer.path)?;
         let inside =
             sources::directory_tree(sources::Contents::Keep(engine.store), &layer.dir, 0, sources::Metadata::Plain)?;

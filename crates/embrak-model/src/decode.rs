@@ -45,6 +45,18 @@ impl<T> std::ops::Deref for Located<T> {
     }
 }
 
+impl<T: schemars::JsonSchema> schemars::JsonSchema for Located<T> {
+    fn inline_schema() -> bool {
+        true
+    }
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        T::schema_name()
+    }
+    fn json_schema(generator: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        generator.subschema_for::<T>()
+    }
+}
+
 const LOCATED: &str = "$embrak::Located";
 
 impl<'de, T: Deserialize<'de>> Deserialize<'de> for Located<T> {

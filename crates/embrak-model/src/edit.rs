@@ -1,6 +1,7 @@
 //! Changing `embrak.toml` from the command line: what was written stays as it is, comments included.
 
-use toml_edit::{Array, DocumentMut, Item, Value};
+use crate::definitions::LayerSource;
+use toml_edit::{Array, DocumentMut, InlineTable, Item, Value};
 
 /// Why the file cannot be changed so.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -28,14 +29,16 @@ pub enum EditError {
 ///
 /// # Errors
 /// See [`EditError`].
-pub fn add_layer(text: &str, path: &str) -> Result<String, EditError> {
+pub fn add_layer(text: &str, layer: &LayerSource) -> Result<String, EditError> {
     let mut document = parse(text)?;
     if document.get("layers").is_none() {
         document["layers"] = Item::Value(Value::Array(Array::new()));
     }
     let layers = list(&mut document)?;
-    if layers.iter().any(|l| l.as_str() == Some(path)) {
-        return Err(EditError::Present(path.to_string()));
+    let value = written(layer);
+    let plain = |v: &Value| v.to_string().trim().to_string();
+    if layers.iter().any(|l| plain(l) == plain(&value) || (l.as_str().is_some() && l.as_str() == layer.directory())) {
+        return Err(EditError::Present(layer.to_string()));
     }
     // A list written one a line goes on so. What stands before an element may hold the comment of the one before it,
     // so only the end of the line and the indentation are taken over.
@@ -46,21 +49,46 @@ pub fn add_layer(text: &str, path: &str) -> Result<String, EditError> {
         None if layers.is_empty() => String::new(),
         None => " ".to_string(),
     };
-    layers.push(path);
+    layers.push(value);
     if let Some(last) = layers.iter_mut().last() {
         last.decor_mut().set_prefix(prefix);
     }
     Ok(document.to_string())
 }
 
-/// The text without a layer.
+fn written(layer: &LayerSource) -> Value {
+    let table = |fields: &[(&str, Option<&str>)]| {
+        let mut table = InlineTable::new();
+        for (key, value) in fields {
+            if let Some(value) = value {
+                table.insert(*key, (*value).into());
+            }
+        }
+        Value::InlineTable(table)
+    };
+    match layer {
+        LayerSource::Directory(path) => path.as_str().into(),
+        LayerSource::Git { git, commit, path } => {
+            table(&[("git", Some(git)), ("commit", Some(commit)), ("path", path.as_deref())])
+        }
+        LayerSource::Archive { archive, sha256, path } => {
+            table(&[("archive", Some(archive)), ("sha256", Some(sha256)), ("path", path.as_deref())])
+        }
+    }
+}
+
+/// The text without a layer: a directory as it is written, or one from elsewhere by its commit or digest.
 ///
 /// # Errors
 /// See [`EditError`].
 pub fn remove_layer(text: &str, path: &str) -> Result<String, EditError> {
     let mut document = parse(text)?;
     let layers = list(&mut document)?;
-    let there: Vec<String> = layers.iter().filter_map(|l| l.as_str().map(String::from)).collect();
+    let known = |l: &Value| {
+        let of = |key: &str| l.as_inline_table().and_then(|t| t.get(key)).and_then(Value::as_str).map(String::from);
+        l.as_str().map(String::from).or_else(|| of("commit")).or_else(|| of("sha256")).unwrap_or_default()
+    };
+    let there: Vec<String> = layers.iter().map(known).collect();
     let Some(index) = there.iter().position(|l| l == path) else {
         return Err(EditError::Absent { wanted: path.to_string(), there });
     };
@@ -85,19 +113,31 @@ mod tests {
 
     #[test]
     fn comments_and_form_stay() {
-        let added = add_layer(FILE, "layers/c").unwrap();
+        let add = |text: &str, path: &str| add_layer(text, &LayerSource::Directory(path.into()));
+        let added = add(FILE, "layers/c").unwrap();
         assert!(added.contains("  'a',   # base\n  'b',\n  \"layers/c\",\n]"), "{added}");
         assert!(
             added.starts_with("# The workspace.\nworkspace = 'w'   # its name\n")
                 && added.ends_with("[params]\nx = '1'\n")
         );
         assert_eq!(remove_layer(&added, "layers/c").unwrap(), FILE);
-        assert_eq!(add_layer("layers = ['a']\n", "b").unwrap(), "layers = ['a', \"b\"]\n");
-        assert_eq!(add_layer("layers = []\n", "b").unwrap(), "layers = [\"b\"]\n");
+        assert_eq!(add("layers = ['a']\n", "b").unwrap(), "layers = ['a', \"b\"]\n");
+        assert_eq!(add("layers = []\n", "b").unwrap(), "layers = [\"b\"]\n");
+    }
+
+    #[test]
+    fn layers_from_elsewhere_come_and_go() {
+        let commit = "0123456789abcdef0123456789abcdef01234567".to_string();
+        let layer = LayerSource::Git { git: "https://host.invalid/l.git".into(), commit: commit.clone(), path: None };
+        let added = add_layer("layers = ['a']\n", &layer).unwrap();
+        assert_eq!(added, format!("layers = ['a', {{ git = \"https://host.invalid/l.git\", commit = \"{commit}\" }}]\n"));
+        assert!(matches!(add_layer(&added, &layer), Err(EditError::Present(_))));
+        assert_eq!(remove_layer(&added, &commit).unwrap(), "layers = ['a']\n");
     }
 
     #[test]
     fn what_cannot_be_done_is_said() {
+        let add_layer = |text: &str, path: &str| add_layer(text, &LayerSource::Directory(path.into()));
         assert_eq!(add_layer(FILE, "a"), Err(EditError::Present("a".into())));
         let absent = remove_layer(FILE, "z").unwrap_err().to_string();
         assert_eq!(absent, "the layer `z` is not in embrak.toml; there are a, b");

@@ -18,6 +18,7 @@ mod edit;
 mod merge;
 mod node;
 mod params;
+mod schema;
 mod size;
 mod source;
 mod text;
@@ -31,4 +32,7 @@ pub use params::{ParamSources, Params};
 pub use size::{ByteSize, SizeSpec};
 pub use source::{Place, Problem, SourceFile};
 pub use text::{Epoch, Mode, Name};
-pub use workspace::{Board, Defined, Image, Layer, Recipe, Workspace, WorkspaceOptions, find_workspace};
+pub use schema::{SchemaKind, schema};
+pub use workspace::{
+    Board, Defined, Image, Layer, Recipe, RemoteLayers, Target, Workspace, WorkspaceOptions, find_workspace,
+};

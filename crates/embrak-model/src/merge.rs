@@ -41,6 +41,10 @@ pub struct Amendment {
     pub place: Option<Place>,
     /// The layer or file that says so, for lists.
     pub by: String,
+    /// What the target has to be: `architecture` or `board`, with the values of which one has to fit.
+    pub when: Vec<(String, Vec<String>)>,
+    /// Whether it is no error that there is nothing to amend.
+    pub optional: bool,
     /// Path of keys, operation and value, in the order written.
     pub changes: Vec<(Operation, Vec<String>, Node)>,
 }
@@ -260,7 +264,7 @@ mod tests {
     fn amended(base: &str, amendment: &str) -> (Node, Vec<String>) {
         let amendment = parsed(amendment);
         let changes = Amendment::changes_of(amendment.table().unwrap());
-        let amendment = Amendment { kind: "image".into(), name: "i".into(), place: None, by: "holm".into(), changes };
+        let amendment = Amendment { kind: "image".into(), name: "i".into(), place: None, by: "holm".into(), when: vec![], optional: false, changes };
         let (mut node, mut problems) = (parsed(base), Vec::new());
         amendment.apply(&mut node, &mut problems);
         (node, problems.iter().map(ToString::to_string).collect())

@@ -106,19 +106,33 @@ impl Params {
 
     /// Puts values into every string of a definition but scripts, where `${name}` is the shell's.
     pub(crate) fn fill(&self, node: &mut Node, problems: &mut Vec<Problem>) {
+        self.fill_all(node, false, problems);
+    }
+
+    /// The same, secret ones too: for what is used and never built or recorded.
+    pub(crate) fn fill_revealing(&self, node: &mut Node, problems: &mut Vec<Problem>) {
+        self.fill_all(node, true, problems);
+    }
+
+    /// The values of secret parameters, so that messages can leave them out.
+    pub fn secrets(&self) -> Vec<String> {
+        self.0.values().filter(|p| p.secret).filter_map(|p| p.value.clone()).collect()
+    }
+
+    fn fill_all(&self, node: &mut Node, reveal: bool, problems: &mut Vec<Problem>) {
         match &mut node.value {
             Value::String(text) => {
-                if let Some(filled) = self.fill_text(text, node.history.last(), problems) {
+                if let Some(filled) = self.fill_text(text, reveal, node.history.last(), problems) {
                     node.value = Value::String(filled);
                     let place = node.place().cloned();
                     node.note(Verb::Filled, place);
                 }
             }
-            Value::List(items) => items.iter_mut().for_each(|item| self.fill(item, problems)),
+            Value::List(items) => items.iter_mut().for_each(|item| self.fill_all(item, reveal, problems)),
             Value::Table(table) => {
                 for (name, key) in table {
                     if name != "steps" {
-                        self.fill(&mut key.node, problems);
+                        self.fill_all(&mut key.node, reveal, problems);
                     }
                 }
             }
@@ -126,7 +140,7 @@ impl Params {
         }
     }
 
-    fn fill_text(&self, text: &str, step: Option<&Step>, problems: &mut Vec<Problem>) -> Option<String> {
+    fn fill_text(&self, text: &str, reveal: bool, step: Option<&Step>, problems: &mut Vec<Problem>) -> Option<String> {
         if !text.contains("${") {
             return None;
         }
@@ -150,7 +164,7 @@ impl Params {
             };
             let name = &after[2..end];
             match self.0.get(name) {
-                Some(param) if param.secret => problems.push(
+                Some(param) if param.secret && !reveal => problems.push(
                     Problem::new(format!(
                         "parameter `{name}` is secret, and here it would become part of what is built"
                     ))

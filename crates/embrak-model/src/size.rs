@@ -92,7 +92,15 @@ impl fmt::Display for SizeSpec {
 }
 
 macro_rules! through_string {
-    ($type:ty) => {
+    ($type:ty, $pattern:literal) => {
+        impl schemars::JsonSchema for $type {
+            fn schema_name() -> std::borrow::Cow<'static, str> {
+                stringify!($type).into()
+            }
+            fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+                schemars::json_schema!({ "type": "string", "pattern": $pattern })
+            }
+        }
         impl TryFrom<String> for $type {
             type Error = String;
             fn try_from(text: String) -> Result<Self, String> {
@@ -107,8 +115,8 @@ macro_rules! through_string {
     };
 }
 pub(crate) use through_string;
-through_string!(ByteSize);
-through_string!(SizeSpec);
+through_string!(ByteSize, "^[0-9]+ *(B|[KMGT]iB)$");
+through_string!(SizeSpec, "^([0-9]+ *(B|[KMGT]iB)|rest|fit(\\+[0-9]+ *(%|B|[KMGT]iB))?)$");
 
 #[cfg(test)]
 mod tests {

@@ -92,9 +92,9 @@ impl fmt::Display for Mode {
     }
 }
 
-through_string!(Name);
-through_string!(Epoch);
-through_string!(Mode);
+through_string!(Name, "^[a-z0-9][a-z0-9._+-]*$");
+through_string!(Epoch, "^[0-9]{4}-[0-9]{2}-[0-9]{2}[Tt ][0-9:.]+([Zz]|[+-][0-9:]+)$");
+through_string!(Mode, "^0?[0-7]{3,4}$");
 
 #[cfg(test)]
 mod tests {

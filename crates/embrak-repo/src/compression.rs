@@ -43,6 +43,21 @@ impl Compression {
     }
 }
 
+/// A reader over an archive in memory, plain or packed with gzip, xz or zstd, told by its first bytes. It gives at
+/// most `limit` bytes.
+///
+/// # Errors
+/// The first bytes promise what the rest is not.
+pub fn open_archive(bytes: &[u8], limit: u64) -> io::Result<Box<dyn Read + Send + '_>> {
+    let compression = match bytes {
+        [0x1f, 0x8b, ..] => Compression::Gzip,
+        [0xfd, b'7', b'z', b'X', b'Z', 0, ..] => Compression::Xz,
+        [0x28, 0xb5, 0x2f, 0xfd, ..] => Compression::Zstd,
+        _ => Compression::None,
+    };
+    compression.reader(bytes, limit)
+}
+
 /// Fails rather than give more bytes than allowed.
 struct Limited<R> {
     inner: R,

@@ -7,8 +7,9 @@
 //! ```
 
 use crate::compression::Compression;
+use crate::control::{Stanza, Stanzas};
 use crate::record::Unpacked;
-use crate::{RepositoryError, Result};
+use crate::{RepositoryError, Result, parse_relations};
 use embrak_tree::tar::{TarError, read_tree};
 use embrak_tree::{BlobSink, BlobSource, Kind, Tree, TreePath};
 use std::io::{self, Read};
@@ -93,6 +94,14 @@ pub fn unpack_deb<B: BlobSink + BlobSource>(
             _ => Ok(None),
         }
     };
+    let stanza = text("control")?.ok_or_else(|| fail("its control archive has no `control`".into()))?;
+    let mut fields = Stanza::default();
+    Stanzas::new(stanza.as_bytes()).next_into(&mut fields).map_err(|e| fail(format!("control: {e}")))?;
+    let architecture = fields.get("Architecture").unwrap_or_default();
+    let relations = |names: &[&str]| -> Vec<String> {
+        let of = |name: &&str| parse_relations(fields.get(name).unwrap_or_default(), architecture);
+        names.iter().flat_map(of).map(|a| a.to_string()).collect()
+    };
     let conffiles = text("conffiles")?.unwrap_or_default();
     let scripts = SCRIPTS.iter().filter(|s| TreePath::new(format!("/{s}")).is_ok_and(|p| control.get(&p).is_some()));
     Ok(Unpacked {
@@ -103,6 +112,8 @@ pub fn unpack_deb<B: BlobSink + BlobSource>(
             .map(|l| l.trim_end().to_string())
             .collect(),
         scripts: scripts.map(ToString::to_string).collect(),
+        requires: relations(&["Depends", "Pre-Depends"]),
+        replaces: relations(&["Replaces"]),
         control,
         tree,
     })

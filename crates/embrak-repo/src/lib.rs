@@ -21,6 +21,7 @@ mod package_file;
 mod record;
 mod relation;
 
+pub use compression::open_archive;
 pub use contents::Contents;
 pub use control::{Stanza, Stanzas};
 pub use deb::{Limits, unpack_deb};
@@ -30,7 +31,7 @@ pub use index::{Found, Index, IndexBuilder};
 pub use openpgp::{Keyring, SignedBy};
 pub use own::{OwnRepository, Published, publish};
 pub use package_file::{PackageFile, PackageHead, read_package, write_package};
-pub use record::{PackageRecord, Snapshot, SnapshotIndex, Unpacked};
+pub use record::{PackageRecord, Snapshot, SnapshotIndex, Syntax, Unpacked};
 pub use relation::{parse_relations, parse_requirements};
 
 use embrak_store::{Store, StoreError};

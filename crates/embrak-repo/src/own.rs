@@ -182,7 +182,14 @@ impl Repository for OwnRepository {
         if (&package.head.name, &package.head.version) != (&record.name, &record.version) {
             return Err(fail(format!("the file holds {} {}", package.head.name, package.head.version)));
         }
-        Ok(Unpacked { tree: package.tree, control: Tree::new(), conffiles: vec![], scripts: vec![] })
+        Ok(Unpacked {
+            tree: package.tree,
+            control: Tree::new(),
+            conffiles: vec![],
+            scripts: vec![],
+            requires: package.head.requires,
+            replaces: vec![],
+        })
     }
 }
 

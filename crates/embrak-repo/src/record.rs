@@ -170,4 +170,8 @@ pub struct Unpacked {
     pub conffiles: Vec<String>,
     /// Maintainer scripts there are: `postinst`.
     pub scripts: Vec<String>,
+    /// What it needs, as the package itself says, each a requirement.
+    pub requires: Vec<String>,
+    /// Whose files it may replace, each a requirement.
+    pub replaces: Vec<String>,
 }

@@ -69,8 +69,8 @@ pub enum Verb {
         #[arg(value_enum)]
         kind: Kind,
     },
-    /// Search recipes, packages, boards, images and layers by name and summary
-    #[command(after_help = "Examples:\n  embrak find tide\n  embrak find uefi firmware")]
+    /// Search recipes, boards, images, layers and the packages of repositories; words with a slash among their files
+    #[command(after_help = "Examples:\n  embrak find tide\n  embrak find uefi firmware\n  embrak find /usr/bin/lampd")]
     Find {
         /// All of these words have to be found
         #[arg(required = true)]
@@ -98,30 +98,42 @@ pub enum Verb {
         /// Only this key, dots between the parts
         key: Option<String>,
     },
+    /// Print the JSON Schema of a kind of definition, for editors
+    #[command(after_help = "Example:\n  embrak schema image > image.schema.json")]
+    Schema { kind: SchemaOf },
     /// Resolve images and write embrak.lock, keeping earlier choices
-    #[command(after_help = "Examples:\n  embrak lock\n  embrak lock --update\n  embrak lock --check")]
+    #[command(
+        after_help = "Examples:\n  embrak lock\n  embrak lock --update\n  embrak lock --update=openssl,libssl3\n  embrak lock --check"
+    )]
     Lock {
         images: Vec<String>,
         #[arg(long, value_name = "BOARD")]
         board: Option<String>,
-        /// Move to the newest versions and tell what moved
-        #[arg(long)]
-        update: bool,
+        /// Read the repositories anew, move to the newest versions and tell what moved; with names, move only these
+        #[arg(long, value_name = "PACKAGE,..", num_args = 0.., require_equals = true, value_delimiter = ',')]
+        update: Option<Vec<String>>,
         /// Only tell whether the lock is up to date; exit status 3 when it is not
         #[arg(long, conflicts_with = "update")]
         check: bool,
     },
-    /// Tell which requirements bring a package into an image
-    #[command(after_help = "Example:\n  embrak why beacon-console libgauge")]
+    /// Tell what brings a package into an image and what it brings; or why it is not there
+    #[command(after_help = "Examples:\n  embrak why beacon-console libgauge\n  embrak why beacon-console siren --not")]
     Why {
         image: String,
         package: String,
+        /// Tell why it is not there, and what asking for it would do
+        #[arg(long)]
+        not: bool,
         #[arg(long, value_name = "BOARD")]
         board: Option<String>,
     },
     /// Show what would be built
+    #[command(after_help = "Examples:\n  embrak preview\n  embrak preview beacon-console --full")]
     Preview {
         images: Vec<String>,
+        /// Every package, service and change, however many
+        #[arg(long)]
+        full: bool,
         #[arg(long, value_name = "BOARD")]
         board: Option<String>,
     },
@@ -143,6 +155,42 @@ pub enum Verb {
         /// Where outputs go, below it IMAGE/BOARD/
         #[arg(long, value_name = "DIR")]
         out: Option<PathBuf>,
+        /// Take every input from elsewhere out of this directory, and nothing from the network
+        #[arg(long, value_name = "DIR")]
+        vendored: Option<PathBuf>,
+        /// A public key that may have signed it (default: those in keys/)
+        #[arg(long, value_name = "FILE", requires = "vendored")]
+        vendor_key: Vec<PathBuf>,
+    },
+    /// Put every input from elsewhere into a directory that builds without network
+    #[command(
+        after_help = "Example:\n  embrak vendor inputs --key keys/release.key\n  embrak build --locked --vendored inputs"
+    )]
+    Vendor {
+        /// The directory; what is in it already is kept
+        dir: PathBuf,
+        /// Images; none: the workspace's default ones
+        images: Vec<String>,
+        #[arg(long, value_name = "BOARD")]
+        board: Option<String>,
+        /// The private key to sign it with
+        #[arg(long, value_name = "FILE")]
+        key: PathBuf,
+    },
+    /// Put the packages that recipes made into a repository for others
+    #[command(after_help = "Example:\n  embrak publish ../packages --key keys/release.key")]
+    Publish {
+        /// The repository's directory, made when it is not there; serve it with any HTTP server
+        dir: PathBuf,
+        /// Number of the run; `last` for the newest
+        #[arg(long, default_value = "last")]
+        run: String,
+        /// Only packages of these images
+        #[arg(long, value_name = "IMAGE")]
+        image: Vec<String>,
+        /// The private key to sign it with
+        #[arg(long, value_name = "FILE")]
+        key: PathBuf,
     },
     /// Print the log of a run, or of one recipe of it
     Log {
@@ -247,8 +295,19 @@ pub enum Kind {
     Packages,
     Images,
     Outputs,
+    Repositories,
     Tools,
     Runs,
+}
+
+#[derive(ValueEnum, Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SchemaOf {
+    Workspace,
+    Layer,
+    Recipe,
+    Board,
+    Image,
+    Amendment,
 }
 
 #[derive(ValueEnum, Debug, Clone, Copy, PartialEq, Eq)]
@@ -263,13 +322,32 @@ pub enum ShowKind {
 #[derive(Subcommand, Debug)]
 pub enum LayerAction {
     /// Put a layer behind all others, so that it amends them
+    #[command(
+        after_help = "Examples:\n  embrak layer add layers/holm\n  embrak layer add --git https://host.invalid/layers.git --commit 0123... --path holm\n  embrak layer add --archive holm.tar.xz --sha256 0123..."
+    )]
     Add {
         /// Its directory, from the workspace's
-        path: String,
+        #[arg(required_unless_present_any = ["git", "archive"], conflicts_with_all = ["git", "archive"])]
+        directory: Option<String>,
+        /// A git repository to take it from
+        #[arg(long, value_name = "URL", requires = "commit", conflicts_with = "archive")]
+        git: Option<String>,
+        /// The commit, all 40 digits
+        #[arg(long, value_name = "COMMIT")]
+        commit: Option<String>,
+        /// A tar archive to take it from: a URL, or a path from the workspace's directory
+        #[arg(long, value_name = "URL", requires = "sha256")]
+        archive: Option<String>,
+        /// SHA-256 of the archive
+        #[arg(long, value_name = "DIGEST")]
+        sha256: Option<String>,
+        /// The layer's directory inside
+        #[arg(long, value_name = "DIR", conflicts_with = "directory")]
+        path: Option<String>,
     },
     /// Take a layer out; its directory stays
     Remove {
-        /// Its directory as embrak.toml names it, or its name
+        /// Its directory as embrak.toml names it, its name, or its commit or digest
         layer: String,
     },
 }

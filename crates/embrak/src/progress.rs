@@ -2,6 +2,7 @@
 
 use crate::style::{faint, good, name, warn};
 use embrak_engine::{ActionStatus, Event, Observer};
+use embrak_model::ByteSize;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::collections::BTreeSet;
 use std::io::IsTerminal;
@@ -13,6 +14,8 @@ pub struct Progress {
     quiet: bool,
     verbose: bool,
     running: Mutex<BTreeSet<String>>,
+    /// Bytes on their way, with a bar of their own.
+    fetching: Mutex<Option<ProgressBar>>,
 }
 
 impl Progress {
@@ -24,7 +27,7 @@ impl Progress {
             bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars("━╸·"));
             bar
         });
-        Progress { bar, quiet, verbose, running: Mutex::default() }
+        Progress { bar, quiet, verbose, running: Mutex::default(), fetching: Mutex::default() }
     }
 
     fn line(&self, text: &str) {
@@ -39,6 +42,29 @@ impl Progress {
     pub fn done(&self) {
         if let Some(bar) = &self.bar {
             bar.finish_and_clear();
+        }
+    }
+
+    fn fetching(&self, items: usize, bytes: u64) {
+        let what = format!("{items} {}, {}", if items == 1 { "file" } else { "files" }, ByteSize(bytes).human());
+        self.line(&format!("  {}  {what}", name("fetch")));
+        if self.bar.is_some() {
+            let bar = ProgressBar::with_draw_target(Some(bytes), ProgressDrawTarget::stderr_with_hz(10));
+            let style = "  {bar:24} {bytes}/{total_bytes} {bytes_per_sec} {eta} left {wide_msg}";
+            let style = ProgressStyle::with_template(style).unwrap_or_else(|_| ProgressStyle::default_bar());
+            bar.set_style(style.progress_chars("━╸·"));
+            *self.fetching.lock().unwrap_or_else(PoisonError::into_inner) = Some(bar);
+        }
+    }
+
+    fn fetched(&self, bytes: u64) {
+        let mut bar = self.fetching.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(current) = bar.as_ref() {
+            current.inc(bytes);
+            if current.position() >= current.length().unwrap_or(0) {
+                current.finish_and_clear();
+                *bar = None;
+            }
         }
     }
 
@@ -80,6 +106,18 @@ impl Observer for Progress {
                 self.line(&format!("  wrote  {} {}", path.display(), faint(format!("{bytes} bytes"))));
             }
             Event::Written { .. } => {}
+            Event::Fetching { items, bytes } => self.fetching(items, bytes),
+            Event::Fetched(bytes) => self.fetched(bytes),
+            Event::Arrived(label) if self.verbose => self.line(&format!("  {} {label}", faint("arrived"))),
+            Event::Unpacked { label, seconds } if self.verbose => {
+                self.line(&format!("  {label} {}", faint(format!("{seconds:.1} s"))));
+            }
+            Event::Unpacked { label, .. } => {
+                if let Some(bar) = &self.bar {
+                    bar.set_message(label);
+                }
+            }
+            Event::Arrived(_) => {}
             Event::Note(text) => self.line(&format!("  {}   {text}", warn("note"))),
             Event::Console(line) => self.line(&format!("  {} {line}", name("|"))),
         }

@@ -3,10 +3,13 @@
 use crate::args::Global;
 use crate::commands::Failure;
 use crate::progress::Progress;
-use embrak_engine::{Engine, EngineError};
-use embrak_model::{ParamSources, Problem, Workspace, WorkspaceOptions, find_workspace};
+use embrak_engine::{Engine, EngineError, LayerFetcher, Vendored};
+use embrak_model::definitions::LayerSource;
+use embrak_model::{ParamSources, Problem, RemoteLayers, Workspace, WorkspaceOptions, find_workspace};
 use embrak_store::Store;
+use embrak_trust::PublicKey;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 static STOP: AtomicBool = AtomicBool::new(false);
@@ -54,8 +57,28 @@ pub fn workspace_root(global: &Global) -> Result<PathBuf, Failure> {
     })
 }
 
+/// Gets layers from elsewhere; opens the store only when there is one to get.
+#[derive(Debug)]
+struct LazyLayers {
+    store: Option<PathBuf>,
+    vendored: Option<Arc<Vendored>>,
+}
+
+impl RemoteLayers for LazyLayers {
+    fn layer(&self, root: &Path, source: &LayerSource) -> Result<(PathBuf, String), Problem> {
+        let problem = |e: EngineError| Problem::new(e.to_string()).help(e.help());
+        let path = self.store.clone().ok_or_else(|| Problem::new("there is no place for the store"))?;
+        let store = Store::open(path).map_err(|e| problem(e.into()))?;
+        LayerFetcher::new(Arc::new(store), self.vendored.clone(), stop()).layer(root, source)
+    }
+}
+
 /// Reads the workspace; all its problems when it has any.
 pub fn load(global: &Global) -> Result<Result<Workspace, Vec<Problem>>, Failure> {
+    load_with(global, None)
+}
+
+fn load_with(global: &Global, vendored: Option<Arc<Vendored>>) -> Result<Result<Workspace, Vec<Problem>>, Failure> {
     let root = workspace_root(global)?;
     let mut given = Vec::new();
     for text in &global.params {
@@ -68,17 +91,22 @@ pub fn load(global: &Global) -> Result<Result<Workspace, Vec<Problem>>, Failure>
         .filter_map(|(name, value)| Some((name.strip_prefix("EMBRAK_PARAM_")?.to_lowercase().replace('_', "-"), value)))
         .collect();
     let files = global.param_files.iter().map(|f| resolve(global, f)).collect();
-    let options = WorkspaceOptions { params: ParamSources { files, environment, given }, set: global.set.clone() };
+    let remote: Arc<dyn RemoteLayers> = Arc::new(LazyLayers { store: store_path(global).ok(), vendored });
+    let options = WorkspaceOptions {
+        params: ParamSources { files, environment, given },
+        set: global.set.clone(),
+        remote: Some(remote),
+    };
     Ok(Workspace::load(&root, &options))
+}
+
+fn store_path(global: &Global) -> Result<PathBuf, Failure> {
+    global.store.clone().map_or_else(default_store, Ok)
 }
 
 /// Opens the store.
 pub fn open_store(global: &Global) -> Result<Store, Failure> {
-    let path = match &global.store {
-        Some(path) => path.clone(),
-        None => default_store()?,
-    };
-    Ok(Store::open(path).map_err(EngineError::from)?)
+    Ok(Store::open(store_path(global)?).map_err(EngineError::from)?)
 }
 
 /// `$XDG_CACHE_HOME/embrak`, or `~/.cache/embrak` (XDG Base Directory Specification).
@@ -99,6 +127,7 @@ pub struct Session {
     pub workspace: Workspace,
     pub store: Store,
     pub progress: Progress,
+    pub vendored: Option<Arc<Vendored>>,
 }
 
 impl Session {
@@ -107,12 +136,35 @@ impl Session {
         let workspace = load(global)?.map_err(EngineError::Definitions)?;
         let store = open_store(global)?;
         let progress = Progress::new(global.quiet || global.json, global.verbose);
-        Ok(Session { workspace, store, progress })
+        Ok(Session { workspace, store, progress, vendored: None })
+    }
+
+    /// The same, all inputs from elsewhere taken from a vendor directory that one of the keys has signed: the given
+    /// ones, or those of the workspace.
+    pub fn open_vendored(global: &Global, dir: &Path, keys: &[PathBuf]) -> Result<Session, Failure> {
+        let store = open_store(global)?;
+        let mut files = keys.to_vec();
+        if files.is_empty() {
+            let dir = workspace_root(global)?.join("keys");
+            let found = std::fs::read_dir(dir).into_iter().flatten().flatten().map(|e| e.path());
+            files.extend(found.filter(|p| p.extension().is_some_and(|e| e == "pub")));
+        }
+        let keys = files.iter().map(|f| PublicKey::load(f)).collect::<Result<Vec<_>, _>>()?;
+        let vendored = Arc::new(Vendored::open(dir, &keys, &store)?);
+        let workspace = load_with(global, Some(vendored.clone()))?.map_err(EngineError::Definitions)?;
+        let progress = Progress::new(global.quiet || global.json, global.verbose);
+        Ok(Session { workspace, store, progress, vendored: Some(vendored) })
     }
 
     /// The engine over all this.
     pub fn engine(&self) -> Engine<'_> {
-        Engine { workspace: &self.workspace, store: &self.store, observer: &self.progress, stop: stop() }
+        Engine {
+            workspace: &self.workspace,
+            store: &self.store,
+            observer: &self.progress,
+            vendored: self.vendored.clone(),
+            stop: stop(),
+        }
     }
 }
 

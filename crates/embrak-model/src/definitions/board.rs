@@ -2,10 +2,11 @@
 
 use super::{Architecture, DiskDef};
 use crate::{ByteSize, Located, Name};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// A piece of hardware or an emulated machine.
-#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct BoardDef {
     /// Its name.
@@ -39,7 +40,7 @@ pub struct BoardDef {
 }
 
 /// How far a board can be relied on.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Default, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum BoardStatus {
     /// Tested with every release.
@@ -54,7 +55,7 @@ pub enum BoardStatus {
 }
 
 /// How a board starts.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum BootMethod {
     /// UEFI firmware starts a program of ours.
@@ -64,7 +65,7 @@ pub enum BootMethod {
 }
 
 /// Bytes at a fixed place on the disk.
-#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct RawDef {
     /// Where, from the start of the disk.
@@ -74,7 +75,7 @@ pub struct RawDef {
 }
 
 /// How `embrak boot` starts a board.
-#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct EmulatorDef {
     /// The emulator's name for the machine.

@@ -1,15 +1,17 @@
 //! `images/NAME.toml`: what is composed.
 
-use super::Architecture;
+use super::{Architecture, RecipeSettings};
+use embrak_resolve::Prefer;
 use crate::size::through_string;
 use crate::{Located, Mode, Name, SizeSpec};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fmt;
 use std::str::FromStr;
 
 /// What is composed.
-#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct ImageDef {
     /// Its name.
@@ -34,6 +36,22 @@ pub struct ImageDef {
     /// Directories of the layer laid over the root, in this order.
     #[serde(default)]
     pub overlays: Vec<Located<String>>,
+    /// Whether to add what packages recommend, as far as it goes together.
+    #[serde(default)]
+    pub recommends: bool,
+    /// Which version of a package, when several will do and none is locked.
+    #[serde(default)]
+    #[schemars(with = "PreferForm")]
+    pub prefer: Prefer,
+    /// Requirements a package has to keep to if it is chosen, whoever asks for it.
+    #[serde(default)]
+    pub pin: Vec<Located<String>>,
+    /// Packages that `lock --update` leaves as they are.
+    #[serde(default)]
+    pub hold: Vec<Located<Name>>,
+    /// Settings of single recipes, without touching them.
+    #[serde(default)]
+    pub recipe: BTreeMap<Name, RecipeSettings>,
     /// Recipe options, by recipe, then option.
     #[serde(default)]
     pub options: BTreeMap<Name, BTreeMap<Name, Located<bool>>>,
@@ -56,6 +74,16 @@ pub struct ImageDef {
     /// What has to be so in the result.
     #[serde(default)]
     pub check: Vec<CheckDef>,
+}
+
+#[derive(JsonSchema)]
+#[schemars(rename_all = "kebab-case")]
+#[expect(dead_code, reason = "only its schema is used")]
+enum PreferForm {
+    /// The newest that will do.
+    Newest,
+    /// The oldest that will do.
+    Minimal,
 }
 
 fn default_version() -> String {
@@ -124,10 +152,10 @@ impl fmt::Display for Output {
         f.write_str(Output::ALL.into_iter().find(|(output, _)| output == self).map_or("", |(_, name)| name))
     }
 }
-through_string!(Output);
+through_string!(Output, "^[a-z]+(:[a-z0-9.-]+)?$");
 
 /// Settings of the system as a whole.
-#[derive(Debug, Clone, PartialEq, Deserialize, Default)]
+#[derive(Debug, Clone, PartialEq, Deserialize, Default, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct SystemDef {
     /// Written to `/etc/hostname`.
@@ -139,7 +167,7 @@ pub struct SystemDef {
 }
 
 /// A file with its text.
-#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct FileDef {
     /// Where.
@@ -153,7 +181,7 @@ pub struct FileDef {
 }
 
 /// A user.
-#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct UserDef {
     /// User number; the group of the same name gets the same one.
@@ -173,7 +201,7 @@ pub struct UserDef {
 }
 
 /// How a disk is divided.
-#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct DiskDef {
     /// The partition table.
@@ -187,7 +215,7 @@ pub struct DiskDef {
 }
 
 /// Kinds of partition tables.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Default, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum TableKind {
     /// GUID partition table (UEFI specification, chapter 5).
@@ -196,7 +224,7 @@ pub enum TableKind {
 }
 
 /// One partition.
-#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct PartitionDef {
     /// Its name in the table, at most 36 characters, and the filesystem's label.
@@ -214,7 +242,7 @@ pub struct PartitionDef {
 }
 
 /// Kinds of filesystems.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum FilesystemKind {
     /// FAT12, FAT16 or FAT32, whichever the size calls for.
@@ -224,7 +252,7 @@ pub enum FilesystemKind {
 }
 
 /// How a container starts.
-#[derive(Debug, Clone, PartialEq, Deserialize, Default)]
+#[derive(Debug, Clone, PartialEq, Deserialize, Default, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct ContainerDef {
     /// The program with its fixed arguments.
@@ -258,7 +286,7 @@ pub struct ContainerDef {
 }
 
 /// How container layers are compressed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Default, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum LayerCompression {
     /// gzip: every engine reads it.
@@ -293,10 +321,10 @@ impl fmt::Display for Seconds {
         write!(f, "{}s", self.0)
     }
 }
-through_string!(Seconds);
+through_string!(Seconds, "^[0-9]+ *(s|min)$");
 
 /// Something that has to be so in the result. Exactly one of the three.
-#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct CheckDef {
     /// A text the console has to show after the start.

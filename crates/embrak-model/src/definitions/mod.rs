@@ -11,13 +11,17 @@ pub use image::{
     Seconds, SystemDef, TableKind, UserDef,
 };
 pub use recipe::{Method, NeedsDef, OptionDef, RecipeDef, SourceDef, SplitDef, StepsDef};
-pub use workspace::{LayerDef, ToolchainDef, WorkspaceDef};
+pub(crate) use workspace::AmendmentForm;
+pub use workspace::{
+    LayerDef, LayerSource, RecipeSettings, RepositoryDef, RepositoryFormat, ToolchainDef, WorkspaceDef,
+};
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// A processor architecture a package or board can be for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Architecture {
     /// 64-bit x86.
@@ -42,6 +46,14 @@ impl Architecture {
             Architecture::Aarch64 => "aarch64",
             Architecture::Armv7 => "armv7",
             Architecture::Riscv64 => "riscv64",
+        }
+    }
+
+    /// How wide its registers are: 32 or 64 bits.
+    pub fn bits(self) -> u32 {
+        match self {
+            Architecture::Armv7 => 32,
+            Architecture::X86_64 | Architecture::Aarch64 | Architecture::Riscv64 => 64,
         }
     }
 

@@ -3,16 +3,18 @@
 use super::Architecture;
 use crate::{Located, Name};
 use embrak_resolve::Version;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// How packages are made from sources.
-#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct RecipeDef {
     /// Name of the main package.
     pub name: Located<Name>,
     /// Upstream version.
+    #[schemars(with = "String")]
     pub version: Located<Version>,
     /// Our revision of it, from 1.
     #[serde(default = "one")]
@@ -66,7 +68,7 @@ impl RecipeDef {
 }
 
 /// One source.
-#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct SourceDef {
     /// A directory beside the recipe.
@@ -77,7 +79,7 @@ pub struct SourceDef {
 }
 
 /// What a recipe needs, each a requirement such as `libgauge >= 0.3` or `syslog | journal`.
-#[derive(Debug, Clone, PartialEq, Deserialize, Default)]
+#[derive(Debug, Clone, PartialEq, Deserialize, Default, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct NeedsDef {
     /// Tools that run while building.
@@ -92,7 +94,7 @@ pub struct NeedsDef {
 }
 
 /// Something an image can switch on and off.
-#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct OptionDef {
     /// Whether it is on when the image does not say.
@@ -109,7 +111,7 @@ pub struct OptionDef {
 }
 
 /// A usual way of building.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Method {
     /// `make`, then `make install DESTDIR="$OUT"`.
@@ -119,7 +121,7 @@ pub enum Method {
 }
 
 /// The commands, run in this order by `sh -eu` in the source directory. Empty: nothing to do.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Default)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Default, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct StepsDef {
     /// Before everything.
@@ -158,7 +160,7 @@ impl StepsDef {
 }
 
 /// A package made of a part of the files.
-#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct SplitDef {
     /// Its name.

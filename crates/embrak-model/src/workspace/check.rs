@@ -1,7 +1,7 @@
 //! What the types alone cannot tell: references between definitions, requirements, licences, paths.
 
 use super::Workspace;
-use crate::definitions::{BootMethod, ImageDef, Output};
+use crate::definitions::{BootMethod, ImageDef, Output, RecipeSettings, RepositoryFormat};
 use crate::{At, Located, Node, Place, Problem};
 use embrak_resolve::{Alternatives, Requirement};
 use std::collections::BTreeMap;
@@ -19,6 +19,8 @@ pub(super) fn check(workspace: &Workspace, problems: &mut Vec<Problem>) {
         }
     }
     recipes(workspace, problems);
+    repositories(workspace, problems);
+    settings(workspace, &workspace.node, &workspace.def.recipe, problems);
     for board in workspace.boards.values() {
         requirements::<Requirement>(&board.node, &board.def.packages, problems);
         if board.def.boot == BootMethod::EfiApp && board.def.efi_app.is_none() {
@@ -33,6 +35,79 @@ pub(super) fn check(workspace: &Workspace, problems: &mut Vec<Problem>) {
     }
     for image in workspace.images.values() {
         check_image(workspace, &image.node, &image.def, problems);
+    }
+}
+
+fn repositories(workspace: &Workspace, problems: &mut Vec<Problem>) {
+    let node = &workspace.node;
+    let mut names = BTreeMap::new();
+    for repository in &workspace.def.repository {
+        let name = &repository.name;
+        let mut say = |what: &str, at: &At, help: &str| {
+            let problem = Problem::new(format!("repository `{}` {what}", name.value)).at(place(node, at));
+            problems.push(problem.help(help));
+        };
+        if names.insert(&name.value, ()).is_some() {
+            say("is there twice", &name.at, "give one another name");
+        }
+        let url = repository.url.value.as_str();
+        if url.is_empty() || (url.contains("://") && !["https://", "http://", "file://"].iter().any(|s| url.starts_with(s))) {
+            say(&format!("is at `{url}`, which is not a URL known here"), &repository.url.at, "write https://, http://, file:// or a path from the workspace's directory");
+        }
+        for file in repository.keyring.iter().chain(&repository.keys) {
+            if !workspace.root.join(&file.value).is_file() {
+                say(&format!("is checked with `{}`, which is not there", file.value), &file.at, "put the repository's public key into that file");
+            }
+        }
+        match repository.format {
+            RepositoryFormat::Debian => {
+                if repository.suites.is_empty() {
+                    say("has no `suites`", &name.at, "name at least one, such as suites = [\"stable\"]");
+                }
+                if repository.keyring.is_none() && !repository.trusted {
+                    say("has no `keyring` to check its signature with", &name.at, "name a file of OpenPGP public keys; only if you mean it, write `trusted = true`");
+                }
+                if !repository.keys.is_empty() {
+                    say("has `keys`, which are for our own format", &name.at, "name OpenPGP public keys with `keyring`");
+                }
+            }
+            RepositoryFormat::Embrak => {
+                if repository.keys.is_empty() && !repository.trusted {
+                    say("has no `keys` to check its signature with", &name.at, "name public keys in PEM; only if you mean it, write `trusted = true`");
+                }
+                if repository.keyring.is_some() || !repository.suites.is_empty() || !repository.components.is_empty() {
+                    say("has `keyring`, `suites` or `components`, which are for Debian's format", &name.at, "leave them out");
+                }
+            }
+        }
+    }
+}
+
+/// Settings of recipes have to be about recipes there are, and options they have.
+fn settings(
+    workspace: &Workspace,
+    node: &Node,
+    settings: &BTreeMap<crate::Name, RecipeSettings>,
+    problems: &mut Vec<Problem>,
+) {
+    for (recipe, settings) in settings {
+        let at = node.get(&["recipe", recipe.as_str()]).and_then(Node::place).cloned().or_else(|| node.place().cloned());
+        let Some(known) = workspace.recipes.get(recipe.as_str()) else {
+            let close = crate::source::suggestion(recipe, workspace.recipes.keys().map(String::as_str));
+            let help = close.map_or("`embrak list recipes` shows those there are".to_string(), |c| format!("did you mean `{c}`?"));
+            problems.push(Problem::new(format!("settings of recipe `{recipe}`, which no layer has")).at(at).help(help));
+            continue;
+        };
+        for option in settings.options.keys() {
+            if !known.iter().any(|r| r.def.option.contains_key(option)) {
+                let names: Vec<&str> = known.iter().flat_map(|r| r.def.option.keys()).map(|n| n.as_str()).collect();
+                problems.push(
+                    Problem::new(format!("recipe `{recipe}` has no option `{option}`"))
+                        .at(at.clone())
+                        .help(if names.is_empty() { "it has no options".into() } else { format!("it has {}", names.join(", ")) }),
+                );
+            }
+        }
     }
 }
 
@@ -92,6 +167,8 @@ fn recipes(workspace: &Workspace, problems: &mut Vec<Problem>) {
 fn check_image(workspace: &Workspace, node: &Node, def: &ImageDef, problems: &mut Vec<Problem>) {
     requirements::<Alternatives>(node, &def.packages, problems);
     requirements::<Requirement>(node, &def.without, problems);
+    requirements::<Requirement>(node, &def.pin, problems);
+    settings(workspace, node, &def.recipe, problems);
     for overlay in &def.overlays {
         if escapes(&overlay.value) || !overlay.at.base.join(&overlay.value).is_dir() {
             let problem = Problem::new(format!("overlay `{}` is not a directory of its layer", overlay.value));

@@ -1,7 +1,7 @@
 //! Reading files, layers and amendments into merged definitions.
 
-use super::{Defined, Layer, Workspace, WorkspaceOptions};
-use crate::definitions::{ImageDef, LayerDef, WorkspaceDef};
+use super::{Defined, Layer, Target, Workspace, WorkspaceOptions};
+use crate::definitions::{ImageDef, LayerDef, LayerSource, WorkspaceDef};
 use crate::{Amendment, Node, Operation, Params, Place, Problem, SourceFile, Value, decode, extend, parse};
 use embrak_resolve::Requirement;
 use serde::de::DeserializeOwned;
@@ -10,39 +10,70 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 /// A definition before merging.
-struct Raw {
+#[derive(Debug, Clone)]
+pub(super) struct Raw {
     layer: String,
     file: String,
     base: PathBuf,
-    node: Node,
+    pub(super) node: Node,
 }
 
-type Raws = BTreeMap<&'static str, Vec<Raw>>;
+pub(super) type Raws = BTreeMap<&'static str, Vec<Raw>>;
 
 pub(super) fn load(root: &Path, options: &WorkspaceOptions, problems: &mut Vec<Problem>) -> Option<Workspace> {
     let file = root.join("embrak.toml");
     let mut node = read(&file, "embrak.toml", root, problems)?;
     let params = params(root, &node, options, problems);
     let declared = node.table_mut().and_then(|t| t.remove("params"));
+    let repository_urls = repository_urls(&node);
+    // Where a repository is does not become part of anything, so a secret may be in its URL.
+    let mut repositories = node.table_mut().and_then(|t| t.remove("repository"));
     params.fill(&mut node, problems);
-    if let (Some(table), Some(declared)) = (node.table_mut(), declared) {
-        table.insert("params".into(), declared);
+    if let Some(repositories) = &mut repositories {
+        params.fill_revealing(&mut repositories.node, problems);
+    }
+    if let Some(table) = node.table_mut() {
+        table.extend(declared.map(|d| ("params".to_string(), d)));
+        table.extend(repositories.map(|r| ("repository".to_string(), r)));
     }
     let def: WorkspaceDef = decode(&node, problems)?;
 
     let mut layers: Vec<Layer> = Vec::new();
     let mut raws = Raws::new();
     let mut amendments = Vec::new();
-    for entry in &def.layers {
-        let dir = root.join(&entry.value);
-        let place = node.get(&["layers"]).and_then(|n| element_with(n, &entry.value)).and_then(Node::place).cloned();
+    for (number, entry) in def.layers.iter().enumerate() {
+        let place = match node.get(&["layers"]).map(|n| &n.value) {
+            Some(Value::List(items)) => items.get(number).and_then(Node::place).cloned(),
+            _ => None,
+        };
+        let shown = entry.value.to_string();
+        let (dir, tree) = match (&entry.value, &options.remote) {
+            (LayerSource::Directory(path), _) => (root.join(path), None),
+            (source, Some(remote)) => match remote.layer(root, source) {
+                Ok((dir, tree)) => (dir, Some(tree)),
+                Err(problem) => {
+                    problems.push(problem.at(place));
+                    continue;
+                }
+            },
+            (_, None) => {
+                problems.push(Problem::new(format!("layer `{shown}` would have to be fetched")).at(place));
+                continue;
+            }
+        };
         if !dir.join("layer.toml").is_file() {
             let what = if dir.is_dir() { "has no layer.toml" } else { "is not there" };
-            let problem = Problem::new(format!("layer `{}` {what}", entry.value)).at(place);
-            problems.push(problem.help(near_layers(root, &entry.value)));
+            let problem = Problem::new(format!("layer `{shown}` {what}")).at(place);
+            let help = match entry.value.directory() {
+                Some(path) => near_layers(root, path),
+                None => "say with `path` where in it the layer lies".to_string(),
+            };
+            problems.push(problem.help(help));
             continue;
         }
-        let Some(layer) = read_layer(&dir, &entry.value, &mut raws, &mut amendments, problems) else { continue };
+        let Some(mut layer) = read_layer(&dir, &shown, &mut raws, &mut amendments, problems) else { continue };
+        layer.source = entry.value.clone();
+        layer.tree = tree;
         if let Some(twin) = layers.iter().find(|l| l.def.layer == layer.def.layer) {
             let message = format!("layer `{}` is there twice: {} and {}", layer.def.layer, twin.path, layer.path);
             problems.push(Problem::new(message).at(place));
@@ -61,8 +92,8 @@ pub(super) fn load(root: &Path, options: &WorkspaceOptions, problems: &mut Vec<P
     for text in &options.set {
         amendments.extend(amendment_from_command_line(text, problems));
     }
-    check_targets(&amendments, &raws, problems);
-
+    check_targets(&mut amendments, &raws, problems);
+    let board = def.default_board.as_ref().map(|b| b.value.to_string());
     let mut workspace = Workspace {
         root: root.to_path_buf(),
         def,
@@ -73,21 +104,39 @@ pub(super) fn load(root: &Path, options: &WorkspaceOptions, problems: &mut Vec<P
         images: BTreeMap::new(),
         amendments,
         params,
+        repository_urls,
+        target: Target::default(),
+        raws: Arc::new(raws),
     };
-    for raw in raws.remove("recipe").unwrap_or_default() {
+    workspace.target = workspace.target_of(board.as_deref(), None);
+    merge(&mut workspace, problems);
+    Some(workspace)
+}
+
+/// Merges all definitions for the workspace's target.
+pub(super) fn merge(workspace: &mut Workspace, problems: &mut Vec<Problem>) {
+    (workspace.recipes, workspace.boards, workspace.images) = Default::default();
+    let raws = workspace.raws.clone();
+    let of = |kind: &str| raws.get(kind).cloned().unwrap_or_default();
+    for raw in of("recipe") {
         let name = raw.node.text("name").unwrap_or_default().to_string();
-        if let Some(recipe) = finish(raw, "recipe", &name, &workspace, problems) {
+        if let Some(recipe) = finish(raw, "recipe", &name, workspace, problems) {
             workspace.recipes.entry(name).or_default().push(recipe);
         }
     }
-    for raw in raws.remove("board").unwrap_or_default() {
+    for raw in of("board") {
         let name = raw.node.text("board").unwrap_or_default().to_string();
-        if let Some(board) = finish(raw, "board", &name, &workspace, problems) {
+        if let Some(board) = finish(raw, "board", &name, workspace, problems) {
             one_of_a_name("board", &name, &mut workspace.boards, board, problems);
         }
     }
-    load_images(raws.remove("image").unwrap_or_default(), &mut workspace, problems);
-    Some(workspace)
+    load_images(of("image"), workspace, problems);
+}
+
+/// The URLs of repositories as written, before parameters: what a lock may say about them.
+fn repository_urls(node: &Node) -> Vec<String> {
+    let Some(Value::List(items)) = node.get(&["repository"]).map(|n| &n.value) else { return Vec::new() };
+    items.iter().map(|item| item.text("url").unwrap_or_default().to_string()).collect()
 }
 
 fn read(path: &Path, name: &str, base: &Path, problems: &mut Vec<Problem>) -> Option<Node> {
@@ -100,13 +149,6 @@ fn read(path: &Path, name: &str, base: &Path, problems: &mut Vec<Problem>) -> Op
             problems.push(Problem::new(format!("cannot read {name}: {error}")));
             None
         }
-    }
-}
-
-fn element_with<'a>(list: &'a Node, text: &str) -> Option<&'a Node> {
-    match &list.value {
-        Value::List(items) => items.iter().find(|i| i.value == Value::String(text.to_string())),
-        _ => None,
     }
 }
 
@@ -183,7 +225,15 @@ fn read_layer(
     let node = read(&dir.join("layer.toml"), &format!("{path}/layer.toml"), dir, problems)?;
     let def: LayerDef = decode(&node, problems)?;
     let layer_name = def.layer.to_string();
-    let mut layer = Layer { def, path: path.to_string(), dir: dir.to_path_buf(), contributes: vec![], amends: vec![] };
+    let mut layer = Layer {
+        def,
+        path: path.to_string(),
+        source: LayerSource::Directory(path.to_string()),
+        tree: None,
+        dir: dir.to_path_buf(),
+        contributes: vec![],
+        amends: vec![],
+    };
 
     let mut recipe_files: Vec<PathBuf> = std::fs::read_dir(dir.join("recipes"))
         .into_iter()
@@ -242,7 +292,7 @@ fn check_requires(layer: &Layer, before: &[Layer], def: &WorkspaceDef, problems:
                 .help(format!("written at {}", wanted.at)),
             ),
             None => {
-                let later = def.layers.iter().any(|l| l.value.ends_with(name.as_str()));
+                let later = def.layers.iter().any(|l| l.value.directory().is_some_and(|d| d.ends_with(name.as_str())));
                 let help = if later {
                     "it has to come before in `layers` of embrak.toml"
                 } else {
@@ -257,13 +307,38 @@ fn check_requires(layer: &Layer, before: &[Layer], def: &WorkspaceDef, problems:
     }
 }
 
+const AMENDMENT_KEYS: [&str; 6] = ["amends", "when", "optional", "set", "add", "drop"];
+
+/// `when = { architecture = "aarch64", board = ["a", "b"] }`: every key has to fit, of a list any element.
+fn when(node: &Node, problems: &mut Vec<Problem>) -> Vec<(String, Vec<String>)> {
+    let mut out = Vec::new();
+    let Some(table) = node.get(&["when"]).and_then(Node::table) else { return out };
+    for (key, value) in table {
+        let texts = match &value.node.value {
+            Value::String(text) => vec![text.clone()],
+            Value::List(items) => items.iter().filter_map(|i| if let Value::String(t) = &i.value { Some(t.clone()) } else { None }).collect(),
+            _ => vec![],
+        };
+        if !["architecture", "board"].contains(&key.as_str()) || texts.is_empty() {
+            problems.push(
+                Problem::new(format!("`when` cannot ask for `{key}` so"))
+                    .at(value.place.clone())
+                    .help("write `when = { architecture = \"aarch64\" }` or `when = { board = [\"NAME\", \"OTHER\"] }`"),
+            );
+        }
+        out.push((key.clone(), texts));
+    }
+    out
+}
+
 fn amendment(node: &Node, by: &str, problems: &mut Vec<Problem>) -> Option<Amendment> {
     let table = node.table()?;
     for (key, value) in table {
-        if !["amends", "set", "add", "drop"].contains(&key.as_str()) {
-            let close = crate::source::suggestion(key, ["amends", "set", "add", "drop"]);
-            let help =
-                close.map_or("an amendment has amends, set, add, drop".into(), |c| format!("did you mean `{c}`?"));
+        if !AMENDMENT_KEYS.contains(&key.as_str()) {
+            let close = crate::source::suggestion(key, AMENDMENT_KEYS);
+            let help = close.map_or(format!("an amendment has {}", AMENDMENT_KEYS.join(", ")), |c| {
+                format!("did you mean `{c}`?")
+            });
             problems.push(Problem::new(format!("unknown key `{key}`")).at(value.place.clone()).help(help));
         }
     }
@@ -281,7 +356,17 @@ fn amendment(node: &Node, by: &str, problems: &mut Vec<Problem>) -> Option<Amend
         return None;
     };
     let changes = Amendment::changes_of(table);
-    Some(Amendment { kind: kind.to_string(), name: name.to_string(), place, by: by.to_string(), changes })
+    let optional = match node.get(&["optional"]).map(|n| &n.value) {
+        Some(Value::Boolean(value)) => *value,
+        None => false,
+        Some(other) => {
+            let problem = Problem::new(format!("`optional` is true or false, not {}", other.kind()));
+            problems.push(problem.at(node.get(&["optional"]).and_then(Node::place).cloned()));
+            false
+        }
+    };
+    let when = when(node, problems);
+    Some(Amendment { kind: kind.to_string(), name: name.to_string(), place, by: by.to_string(), when, optional, changes })
 }
 
 /// `image:NAME.KEY=VALUE`; the value is TOML, or a string when it is not.
@@ -312,30 +397,34 @@ fn amendment_from_command_line(text: &str, problems: &mut Vec<Problem>) -> Optio
     let place = value.place().cloned();
     let path = key.split('.').map(String::from).collect();
     let changes = vec![(Operation::Set, path, value)];
-    Some(Amendment { kind: kind.to_string(), name: name.to_string(), place, by: "command line".into(), changes })
+    Some(Amendment { kind: kind.to_string(), name: name.to_string(), place, by: "command line".into(), when: vec![], optional: false, changes })
 }
 
-fn check_targets(amendments: &[Amendment], raws: &Raws, problems: &mut Vec<Problem>) {
-    for amendment in amendments {
+/// Every amendment has to have something to amend; the optional ones that have not are dropped.
+fn check_targets(amendments: &mut Vec<Amendment>, raws: &Raws, problems: &mut Vec<Problem>) {
+    amendments.retain(|amendment| {
         let key = match amendment.kind.as_str() {
             "recipe" => "name",
             kind => kind,
         };
         let known: Vec<&str> =
             raws.get(amendment.kind.as_str()).into_iter().flatten().filter_map(|raw| raw.node.text(key)).collect();
-        if !known.contains(&amendment.name.as_str()) {
+        let there = known.contains(&amendment.name.as_str());
+        if !there && !amendment.optional {
             let help = match crate::source::suggestion(&amendment.name, known.iter().copied()) {
                 Some(close) => format!("did you mean `{}:{close}`?", amendment.kind),
-                None => format!("no layer of the workspace has this {}", amendment.kind),
+                None => format!("no layer of the workspace has this {}; `optional = true` makes that no error", amendment.kind),
             };
             let message = format!("there is no {} `{}` to amend", amendment.kind, amendment.name);
             problems.push(Problem::new(message).at(amendment.place.clone()).help(help));
         }
-    }
+        there
+    });
 }
 
-fn amend(node: &mut Node, kind: &str, name: &str, amendments: &[Amendment], problems: &mut Vec<Problem>) {
-    for amendment in amendments.iter().filter(|a| a.kind == kind && a.name == name) {
+fn amend(node: &mut Node, kind: &str, name: &str, workspace: &Workspace, problems: &mut Vec<Problem>) {
+    let about = |a: &&Amendment| a.kind == kind && a.name == name && workspace.target.fits(a);
+    for amendment in workspace.amendments.iter().filter(about) {
         amendment.apply(node, problems);
     }
 }
@@ -349,7 +438,7 @@ fn finish<T: DeserializeOwned>(
     problems: &mut Vec<Problem>,
 ) -> Option<Defined<T>> {
     let Raw { layer, file, base, mut node } = raw;
-    amend(&mut node, kind, name, &workspace.amendments, problems);
+    amend(&mut node, kind, name, workspace, problems);
     workspace.params.fill(&mut node, problems);
     let def = decode(&node, problems)?;
     Some(Defined { layer, file, base, node, def })
@@ -386,7 +475,7 @@ fn load_images(raws: Vec<Raw>, workspace: &mut Workspace, problems: &mut Vec<Pro
     }
     for (name, raw) in &by_name {
         let mut seen = BTreeSet::new();
-        let Some(mut node) = merged_image(name, &by_name, &workspace.amendments, &mut seen, problems) else { continue };
+        let Some(mut node) = merged_image(name, &by_name, workspace, &mut seen, problems) else { continue };
         workspace.params.fill(&mut node, problems);
         let Some(def) = decode::<ImageDef>(&node, problems) else { continue };
         let image = Defined { layer: raw.layer.clone(), file: raw.file.clone(), base: raw.base.clone(), node, def };
@@ -398,7 +487,7 @@ fn load_images(raws: Vec<Raw>, workspace: &mut Workspace, problems: &mut Vec<Pro
 fn merged_image(
     name: &str,
     raws: &BTreeMap<String, Raw>,
-    amendments: &[Amendment],
+    workspace: &Workspace,
     seen: &mut BTreeSet<String>,
     problems: &mut Vec<Problem>,
 ) -> Option<Node> {
@@ -420,7 +509,7 @@ fn merged_image(
             );
             return None;
         }
-        let mut base = merged_image(base_name, raws, amendments, seen, problems)?;
+        let mut base = merged_image(base_name, raws, workspace, seen, problems)?;
         // What makes a definition itself is not handed on.
         if let Some(table) = base.table_mut() {
             for key in ["abstract", "extends", "summary"] {
@@ -429,6 +518,6 @@ fn merged_image(
         }
         node = extend(base, node);
     }
-    amend(&mut node, "image", name, amendments, problems);
+    amend(&mut node, "image", name, workspace, problems);
     Some(node)
 }

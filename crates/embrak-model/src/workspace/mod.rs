@@ -3,10 +3,42 @@
 mod check;
 mod load;
 
-use crate::definitions::{BoardDef, ImageDef, LayerDef, RecipeDef, WorkspaceDef};
+use crate::definitions::{Architecture, BoardDef, ImageDef, LayerDef, LayerSource, RecipeDef, WorkspaceDef};
 use crate::{Amendment, Node, ParamSources, Params, Problem};
+use std::borrow::Cow;
 use std::collections::BTreeMap;
+use std::fmt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// Gets layers from elsewhere: this crate knows nothing of networks.
+pub trait RemoteLayers: fmt::Debug {
+    /// The directory with the layer's files, which stay as they are, and the digest of their tree. Relative paths
+    /// are from the workspace's directory, `root`.
+    ///
+    /// # Errors
+    /// It cannot be had, or is not what it has to be.
+    fn layer(&self, root: &Path, source: &LayerSource) -> Result<(PathBuf, String), Problem>;
+}
+
+/// For what definitions are merged: amendments may depend on it.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Target {
+    /// The board, if one matters.
+    pub board: Option<String>,
+    /// The architecture, if it is known.
+    pub architecture: Option<String>,
+}
+
+impl Target {
+    /// Whether an amendment applies to this target.
+    pub(crate) fn fits(&self, amendment: &Amendment) -> bool {
+        amendment.when.iter().all(|(key, wanted)| {
+            let mine = if key == "board" { &self.board } else { &self.architecture };
+            mine.as_ref().is_some_and(|mine| wanted.contains(mine))
+        })
+    }
+}
 
 /// What the command line adds to the files.
 #[derive(Debug, Clone, Default)]
@@ -15,6 +47,8 @@ pub struct WorkspaceOptions {
     pub params: ParamSources,
     /// `--set KIND:NAME.KEY=VALUE`, in order: the last amendments of all.
     pub set: Vec<String>,
+    /// Who gets layers from elsewhere; none: such layers are a problem.
+    pub remote: Option<Arc<dyn RemoteLayers>>,
 }
 
 /// A definition as it is after merging, with where it is from.
@@ -44,8 +78,12 @@ pub type Image = Defined<ImageDef>;
 pub struct Layer {
     /// Its definition.
     pub def: LayerDef,
-    /// Its path as the workspace names it.
+    /// Its path as the workspace names it; for one from elsewhere, a short name.
     pub path: String,
+    /// Where it is from.
+    pub source: LayerSource,
+    /// Digest of the tree of its files, when it is from elsewhere.
+    pub tree: Option<String>,
     /// Its directory.
     pub dir: PathBuf,
     /// Names of what it brings, as `kind:name`.
@@ -75,6 +113,11 @@ pub struct Workspace {
     pub amendments: Vec<Amendment>,
     /// Parameters.
     pub params: Params,
+    /// The URLs of its repositories as written, parameters not filled in.
+    pub repository_urls: Vec<String>,
+    /// What the definitions are merged for: the default board, if there is one.
+    pub target: Target,
+    raws: Arc<load::Raws>,
 }
 
 impl Workspace {
@@ -88,6 +131,9 @@ impl Workspace {
         match workspace {
             Some(workspace) if problems.is_empty() => {
                 check::check(&workspace, &mut problems);
+                if problems.is_empty() {
+                    problems = workspace.check_all();
+                }
                 if problems.is_empty() { Ok(workspace) } else { Err(problems) }
             }
             Some(workspace) => {
@@ -96,6 +142,44 @@ impl Workspace {
             }
             None => Err(dedup(problems)),
         }
+    }
+
+    /// The target of a board, or of an architecture when no board matters.
+    pub fn target_of(&self, board: Option<&str>, architecture: Option<Architecture>) -> Target {
+        let of_board = || {
+            let raws = self.raws.get("board")?;
+            let raw = raws.iter().find(|r| r.node.text("board") == board)?;
+            raw.node.text("architecture").map(String::from)
+        };
+        let architecture = architecture.map(|a| a.to_string()).or_else(|| board.and_then(|_| of_board()));
+        Target { board: board.map(String::from), architecture }
+    }
+
+    /// The workspace with its definitions merged for a target; itself when that makes no difference.
+    ///
+    /// # Errors
+    /// Every problem the definitions have for that target.
+    pub fn at(&self, target: &Target) -> Result<Cow<'_, Workspace>, Vec<Problem>> {
+        if *target == self.target || self.amendments.iter().all(|a| self.target.fits(a) == target.fits(a)) {
+            return Ok(Cow::Borrowed(self));
+        }
+        let mut problems = Vec::new();
+        let mut workspace = Workspace { target: target.clone(), ..self.clone() };
+        load::merge(&mut workspace, &mut problems);
+        check::check(&workspace, &mut problems);
+        if problems.is_empty() { Ok(Cow::Owned(workspace)) } else { Err(dedup(problems)) }
+    }
+
+    /// Every problem for any of the boards.
+    fn check_all(&self) -> Vec<Problem> {
+        let mut problems = Vec::new();
+        for board in self.boards.values() {
+            let target = self.target_of(Some(&board.def.board.value), Some(board.def.architecture));
+            if let Err(more) = self.at(&target) {
+                problems.extend(more);
+            }
+        }
+        dedup(problems)
     }
 
     /// An image by name.

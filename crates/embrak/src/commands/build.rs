@@ -5,14 +5,15 @@ use crate::args::Global;
 use crate::map::{self, Part};
 use crate::problem::count;
 use crate::session::{self, Session, shown};
-use crate::style::{Table, faint, good, name, strong, warn};
+use crate::style::{Table, bad, faint, good, name, strong, warn};
 use embrak_engine::{
-    ActionStatus, BuildOptions, Lock, OutputFile, PartitionSummary, Plan, Preview, Selection, Why,
-    build as build_images, plan, preview as preview_images,
+    ActionStatus, BuildOptions, EngineError, Lock, Moved, MovedPackage, OutputFile, PartitionSummary, Plan, Preview,
+    PreviewChange, PreviewPackage, Reason, Selection, Unit, Update, Why, build as build_images, plan,
+    preview as preview_images,
 };
 use embrak_model::ByteSize;
 use serde_json::json;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
 fn previous(session: &Session) -> Result<Option<Lock>, Failure> {
@@ -23,17 +24,26 @@ pub fn lock(
     global: &Global,
     images: Vec<String>,
     board: Option<String>,
-    update: bool,
+    update: Option<Vec<String>>,
     check: bool,
 ) -> Result<Code, Failure> {
     let session = Session::open(global)?;
     let previous = previous(&session)?;
-    let plan = plan(&session.engine(), &Selection { images, board }, previous.as_ref(), update)?;
+    let update = match update {
+        None => Update::Nothing,
+        Some(names) if names.is_empty() => Update::Everything,
+        Some(names) => Update::Only(names.into_iter().collect()),
+    };
+    let selection = Selection { images, board, ..Selection::default() };
+    let plan = plan(&session.engine(), &selection, previous.as_ref(), &update);
     session.progress.done();
+    let plan = plan?;
     let current = previous.as_ref() == Some(&plan.lock);
     let written = !check && plan.lock.save(&session.workspace.root.join("embrak.lock"))?;
     if global.json {
-        print_json(&json!({ "current": current, "written": written, "moved": plan.moved, "lock": plan.lock }))?;
+        print_json(
+            &json!({ "current": current, "written": written, "moved": plan.moved, "warnings": plan.warnings, "lock": plan.lock }),
+        )?;
         return Ok(if check { Code::of(current) } else { Code::Done });
     }
     for (target, locked) in plan.targets() {
@@ -45,15 +55,27 @@ pub fn lock(
             faint(locked.input)
         );
     }
+    for repository in &plan.lock.repositories {
+        let signed = match repository.signed_by.first() {
+            Some(key) => format!("signed by {}", shortened(key)),
+            None => "not signed".to_string(),
+        };
+        anstream::println!(
+            "{} for {}: as of {}, {} used, {signed}",
+            strong(&repository.name),
+            repository.architecture,
+            repository.date,
+            count(repository.packages.len(), "package")
+        );
+    }
     if previous.is_some() {
-        for moved in &plan.moved {
-            anstream::println!("  {} {moved}", warn("moved"));
-        }
+        print_moved(&plan.moved);
     }
     let tools: Vec<&str> = plan.lock.tools.iter().map(|t| t.name.as_str()).collect();
     if !tools.is_empty() {
         anstream::println!("host tools used: {}", tools.join(", "));
     }
+    print_warnings(&plan.warnings);
     match (check, current, written) {
         (true, true, _) => anstream::println!("{} embrak.lock is up to date", good("good:")),
         (true, false, _) => {
@@ -65,27 +87,88 @@ pub fn lock(
     Ok(if check { Code::of(current) } else { Code::Done })
 }
 
-pub fn why(global: &Global, image: String, package: &str, board: Option<String>) -> Result<Code, Failure> {
+/// The end of a fingerprint: what people compare.
+fn shortened(fingerprint: &str) -> &str {
+    &fingerprint[fingerprint.len().saturating_sub(16)..]
+}
+
+/// What every summary says of repositories used without a signature.
+pub fn print_warnings(warnings: &[String]) {
+    for warning in warnings {
+        anstream::println!("{} {warning}", warn("look at this:"));
+    }
+}
+
+/// `+1.2 MiB`, `-300 KiB`; nothing when it is the same.
+fn change(bytes: i64) -> String {
+    match bytes {
+        0 => String::new(),
+        n if n > 0 => format!("+{}", ByteSize(n.unsigned_abs()).human()),
+        n => format!("-{}", ByteSize(n.unsigned_abs()).human()),
+    }
+}
+
+/// What moved: packages in a table, each once however many images have it, then the rest in sentences.
+fn print_moved(moved: &[Moved]) {
+    let mut packages: BTreeMap<(&str, Option<&str>, Option<&str>), (&MovedPackage, Vec<&str>)> = BTreeMap::new();
+    for package in moved.iter().filter_map(|m| m.package.as_ref()) {
+        let key = (package.name.as_str(), package.from.as_deref(), package.to.as_deref());
+        packages.entry(key).or_insert((package, Vec::new())).1.push(&package.image);
+    }
+    if !packages.is_empty() {
+        let mut table = Table::new(&["package", "was", "is", "size", "", "in"]).right(&[3]);
+        let mut bytes = 0;
+        for (package, images) in packages.values() {
+            bytes += package.bytes.unwrap_or(0);
+            let said = |version: &Option<String>, none: &str| version.clone().unwrap_or_else(|| faint(none));
+            table.row([
+                name(&package.name),
+                said(&package.from, "added"),
+                said(&package.to, "removed"),
+                package.bytes.map_or(String::new(), change),
+                if package.security { warn("security") } else { String::new() },
+                faint(images.join(", ")),
+            ]);
+        }
+        table.print(2);
+        let security = packages.values().filter(|(p, _)| p.security).count();
+        let also = if security > 0 { format!(", {security} of them for security") } else { String::new() };
+        let size = if bytes == 0 { String::new() } else { format!(", {} unpacked", change(bytes)) };
+        anstream::println!("  {} moved{also}{size}", count(packages.len(), "package"));
+    }
+    for moved in moved.iter().filter(|m| m.package.is_none()) {
+        anstream::println!("  {} {moved}", warn("moved"));
+    }
+}
+
+pub fn why(
+    global: &Global,
+    image: String,
+    package: &str,
+    not: bool,
+    board: Option<String>,
+) -> Result<Code, Failure> {
     let session = Session::open(global)?;
     let previous = previous(&session)?;
-    let plan = plan(&session.engine(), &Selection { images: vec![image.clone()], board }, previous.as_ref(), false)?;
-    let reasons = plan.why(&image).ok_or("the image is not planned")?;
-    let chains = chains(&plan, &image, package);
+    let selection = Selection { images: vec![image.clone()], board, also: vec![] };
+    let engine = session.engine();
+    let present = plan(&engine, &selection, previous.as_ref(), &Update::Nothing)?;
+    session.progress.done();
+    let reasons = present.why(&image).ok_or("the image is not planned")?;
+    if not || !reasons.contains_key(package) {
+        return why_not(global, &session, &present, &selection, previous.as_ref(), package, not);
+    }
+    let chains = chains(reasons, package);
+    let brings = brings(reasons, package);
     if global.json {
-        print_json(
-            &json!({ "image": image, "package": package, "installed": reasons.contains_key(package), "chains": chains }),
-        )?;
-        return Ok(Code::of(!chains.is_empty()));
+        print_json(&json!({
+            "image": image, "package": package, "installed": true, "chains": chains,
+            "needs": brings.direct, "alone": brings.alone,
+        }))?;
+        return Ok(Code::Done);
     }
-    if chains.is_empty() {
-        let known = session.workspace.recipes.values().flatten().any(|r| {
-            r.def.name.value.as_str() == package || r.def.split.iter().any(|s| s.name.value.as_str() == package)
-        });
-        let why = if known { "nothing in it asks for it" } else { "no recipe of the workspace makes it" };
-        anstream::println!("{package} is not in {image}: {why}");
-        return Ok(Code::Found);
-    }
-    for chain in chains {
+    const SHOWN: usize = 12;
+    for chain in chains.iter().take(SHOWN) {
         for (depth, why) in chain.iter().enumerate() {
             anstream::println!(
                 "{}{} asks for {} {}",
@@ -96,42 +179,179 @@ pub fn why(global: &Global, image: String, package: &str, board: Option<String>)
             );
         }
     }
+    if chains.len() > SHOWN {
+        anstream::println!("{}", faint(format!("and {} more ask for it; --json has them all", chains.len() - SHOWN)));
+    }
+    if brings.direct.is_empty() {
+        anstream::println!("{} needs nothing", strong(package));
+    } else {
+        anstream::println!("{} needs {}", strong(package), brings.direct.join(", "));
+    }
+    match brings.alone.len() {
+        0 => anstream::println!("without it, nothing else would go"),
+        n => anstream::println!("without it, {} more would go: {}", n, brings.alone.join(", ")),
+    }
     Ok(Code::Done)
 }
 
-/// The chains of requirements from the image to a package, the image's own first; each package once in a chain.
-fn chains(plan: &Plan, image: &str, package: &str) -> Vec<Vec<Why>> {
-    let Some(reasons) = plan.why(image) else { return Vec::new() };
-    let mut out = Vec::new();
-    let mut open: Vec<(String, Vec<Why>)> = vec![(package.to_string(), Vec::new())];
-    while let Some((name, chain)) = open.pop() {
-        let seen: BTreeSet<&str> = chain.iter().map(|w| w.by.as_str()).collect();
-        for why in reasons.get(&name).into_iter().flatten().rev() {
-            if seen.contains(why.by.as_str()) || out.len() + open.len() > 50 {
-                continue;
+/// Why a package is not in an image, and what asking for it would do.
+fn why_not(
+    global: &Global,
+    session: &Session,
+    present: &Plan,
+    selection: &Selection,
+    previous: Option<&Lock>,
+    package: &str,
+    asked: bool,
+) -> Result<Code, Failure> {
+    let image = &selection.images[0];
+    let reasons = present.why(image).ok_or("the image is not planned")?;
+    if reasons.contains_key(package) {
+        let message = format!("{package} is in {image}");
+        return Err(EngineError::other(message, format!("`embrak why {image} {package}` tells what brings it in")).into());
+    }
+    let more = Selection { also: vec![package.to_string()], ..selection.clone() };
+    let code = if asked { Code::Done } else { Code::Found };
+    match plan(&session.engine(), &more, previous, &Update::Nothing) {
+        Ok(with) => {
+            let names = |plan: &Plan| -> BTreeMap<String, String> {
+                let packages = plan.targets().flat_map(|(_, locked)| &locked.packages);
+                packages.map(|p| (p.name.clone(), p.version.clone())).collect()
+            };
+            let (before, after) = (names(present), names(&with));
+            let added: Vec<String> =
+                after.iter().filter(|(n, _)| !before.contains_key(*n)).map(|(n, v)| format!("{n} {v}")).collect();
+            let changed: Vec<String> = before
+                .iter()
+                .filter(|(n, v)| after.get(*n) != Some(v))
+                .map(|(n, v)| match after.get(n) {
+                    Some(now) => format!("{n} {v} -> {now}"),
+                    None => format!("{n} {v} would go"),
+                })
+                .collect();
+            if global.json {
+                print_json(&json!({
+                    "image": image, "package": package, "installed": false, "possible": true, "adds": added, "changes": changed,
+                }))?;
+                return Ok(code);
             }
-            let longer: Vec<Why> = std::iter::once(why.clone()).chain(chain.iter().cloned()).collect();
-            match why.by.split_once(' ') {
-                Some(("image" | "board", _)) | None => out.push(longer),
-                Some((requiring, _)) => open.push((requiring.to_string(), longer)),
+            anstream::println!("{} is not in {image}: nothing in it asks for it", name(package));
+            anstream::println!("asking for it would add {}: {}", count(added.len(), "package"), added.join(", "));
+            if !changed.is_empty() {
+                anstream::println!("and change {}", changed.join(", "));
             }
         }
+        Err(EngineError::Unsolvable { why, .. }) => {
+            if global.json {
+                print_json(&json!({
+                    "image": image, "package": package, "installed": false, "possible": false,
+                    "because": why.sentences, "remedies": why.remedies,
+                }))?;
+                return Ok(code);
+            }
+            anstream::println!("{} is not in {image}, and it cannot be:", name(package));
+            for line in why.to_string().lines() {
+                anstream::println!("  {line}");
+            }
+        }
+        Err(error) => return Err(error.into()),
+    }
+    Ok(code)
+}
+
+type Reasons = BTreeMap<String, Vec<Why>>;
+
+/// Who asks, as the name of a package; none when it is the image, the board or a repository.
+fn asker(why: &Why) -> Option<&str> {
+    why.by.split_once(' ').map(|(first, _)| first).filter(|f| !["image", "board", "repository"].contains(f))
+}
+
+/// For everyone who asks for a package, the shortest chain of requirements from the image to that; the shortest first.
+fn chains(reasons: &Reasons, package: &str) -> Vec<Vec<Why>> {
+    // How far each package is from the image, and who asked for it on the shortest way.
+    let mut near: BTreeMap<&str, &Why> = BTreeMap::new();
+    let mut frontier: Vec<&str> = Vec::new();
+    for (wanted, list) in reasons {
+        if let Some(why) = list.iter().find(|w| asker(w).is_none()) {
+            near.insert(wanted, why);
+            frontier.push(wanted);
+        }
+    }
+    while !frontier.is_empty() {
+        let mut next = Vec::new();
+        for (wanted, list) in reasons {
+            if near.contains_key(wanted.as_str()) {
+                continue;
+            }
+            if let Some(why) = list.iter().find(|w| asker(w).is_some_and(|a| frontier.contains(&a))) {
+                next.push((wanted.as_str(), why));
+            }
+        }
+        frontier = next.iter().map(|(wanted, _)| *wanted).collect();
+        near.extend(next);
+    }
+    let mut out: Vec<Vec<Why>> = Vec::new();
+    for why in reasons.get(package).into_iter().flatten() {
+        let mut chain = vec![why.clone()];
+        while let Some(before) = chain.last().and_then(asker).and_then(|a| near.get(a)) {
+            // A package that only its own requirements lead to is reached in no other way.
+            if chain.len() > near.len() {
+                break;
+            }
+            chain.push((*before).clone());
+        }
+        chain.reverse();
+        out.push(chain);
     }
     out.sort_by_key(Vec::len);
     out
 }
 
-pub fn preview(global: &Global, images: Vec<String>, board: Option<String>) -> Result<Code, Failure> {
+/// What a package brings into an image.
+struct Brings {
+    /// What it needs itself.
+    direct: Vec<String>,
+    /// What would go with it: nothing else leads there.
+    alone: Vec<String>,
+}
+
+fn brings(reasons: &Reasons, package: &str) -> Brings {
+    let direct = reasons.iter().filter(|(_, list)| list.iter().any(|w| asker(w) == Some(package)));
+    let direct = direct.map(|(name, _)| name.clone()).collect();
+    let reach = |without: Option<&str>| -> BTreeSet<&str> {
+        let mut reached: BTreeSet<&str> = BTreeSet::new();
+        loop {
+            let before = reached.len();
+            for (wanted, list) in reasons {
+                let led = |w: &Why| asker(w).is_none_or(|a| reached.contains(a));
+                if Some(wanted.as_str()) != without && list.iter().any(led) {
+                    reached.insert(wanted);
+                }
+            }
+            if reached.len() == before {
+                return reached;
+            }
+        }
+    };
+    let (all, rest) = (reach(None), reach(Some(package)));
+    let alone = all.difference(&rest).filter(|n| **n != package).map(ToString::to_string).collect();
+    Brings { direct, alone }
+}
+
+pub fn preview(global: &Global, images: Vec<String>, full: bool, board: Option<String>) -> Result<Code, Failure> {
     let session = Session::open(global)?;
     let previous = previous(&session)?;
     let engine = session.engine();
-    let plan = plan(&engine, &Selection { images, board }, previous.as_ref(), false)?;
+    let selection = Selection { images, board, ..Selection::default() };
+    let plan = plan(&engine, &selection, previous.as_ref(), &Update::Nothing);
+    session.progress.done();
+    let plan = plan?;
     let previews = preview_images(&engine, &plan)?;
     if global.json {
         return print_json(&previews).map(|()| Code::Done);
     }
     for preview in &previews {
-        print_preview(preview);
+        print_preview(preview, full);
     }
     if previous.as_ref() != Some(&plan.lock) {
         anstream::println!(
@@ -142,7 +362,97 @@ pub fn preview(global: &Global, images: Vec<String>, board: Option<String>) -> R
     Ok(Code::Done)
 }
 
-fn print_preview(preview: &Preview) {
+/// More packages than this are shown by why they are there, not one by one.
+const MANY: usize = 14;
+
+fn size_of(packages: &[&PreviewPackage]) -> String {
+    let total: u64 = packages.iter().filter_map(|p| p.size).sum();
+    let unknown = packages.iter().any(|p| p.size.is_none());
+    match (total, unknown) {
+        (0, true) => String::new(),
+        (n, true) => format!("at least {}", ByteSize(n).human()),
+        (n, false) => ByteSize(n).human(),
+    }
+}
+
+fn print_packages(preview: &Preview, full: bool) {
+    let all: Vec<&PreviewPackage> = preview.packages.iter().collect();
+    let mut said = vec![count(all.len(), "package")];
+    said.extend(Some(size_of(&all)).filter(|s| !s.is_empty()).map(|s| format!("{s} unpacked")));
+    if all.iter().any(|p| p.size.is_none()) {
+        said.push("more is known after the first build".into());
+    }
+    let fetch: u64 = all.iter().map(|p| p.fetch).sum();
+    if fetch > 0 {
+        said.push(format!("{} to fetch", ByteSize(fetch).human()));
+    }
+    for (repository, date) in &preview.repositories {
+        said.push(format!("{repository} as of {date}"));
+    }
+    anstream::println!("  {}", said.join(", "));
+    let groups: BTreeSet<Reason> = all.iter().map(|p| p.reason).collect();
+    let table_of = |packages: &[&PreviewPackage]| {
+        let mut table = Table::new(&["package", "version", "size", "because of", "from"]).right(&[2]);
+        for package in packages {
+            let size = package.size.map_or(String::new(), |s| ByteSize(s).human());
+            let because = package.why.first().map_or(String::new(), |w| w.by.clone());
+            table.row([name(&package.name), package.version.clone(), size, because, faint(&package.from)]);
+        }
+        table.print(4);
+    };
+    if all.len() <= MANY {
+        table_of(&all);
+        return;
+    }
+    for reason in groups {
+        let mut of: Vec<&PreviewPackage> = all.iter().copied().filter(|p| p.reason == reason).collect();
+        anstream::println!("  {}: {} {}", strong(reason.words()), of.len(), faint(size_of(&of)));
+        if full || (reason == Reason::Image && of.len() <= MANY) {
+            table_of(&of);
+            continue;
+        }
+        of.sort_by(|a, b| b.size.cmp(&a.size).then_with(|| a.name.cmp(&b.name)));
+        let one = |p: &&PreviewPackage| match p.size {
+            Some(size) => format!("{} {}", name(&p.name), faint(ByteSize(size).human())),
+            None => name(&p.name),
+        };
+        let shown: Vec<String> = of.iter().take(5).map(one).collect();
+        let rest = if of.len() > 5 { format!(" and {} more", of.len() - 5) } else { String::new() };
+        anstream::println!("    {}{rest}", shown.join(", "));
+    }
+}
+
+fn print_changes(changes: &[PreviewChange], full: bool) {
+    const SHOWN: usize = 10;
+    let bytes: i64 = changes.iter().filter_map(|c| c.bytes).sum();
+    let kind = |from: bool, to: bool| {
+        changes.iter().filter(|c| c.from.is_some() == from && c.to.is_some() == to).count()
+    };
+    let size = if bytes == 0 { String::new() } else { format!(", {}", change(bytes)) };
+    anstream::println!(
+        "  since the last run: {} added, {} removed, {} moved{size}",
+        kind(false, true),
+        kind(true, false),
+        kind(true, true)
+    );
+    let mut table = Table::new(&["", "package", "was", "is", "size"]).right(&[4]);
+    let limit = if full { usize::MAX } else { SHOWN };
+    for c in changes.iter().take(limit) {
+        let sign = match (&c.from, &c.to) {
+            (None, _) => good("+"),
+            (_, None) => bad("-"),
+            _ => warn("~"),
+        };
+        let text = |version: &Option<String>| version.clone().unwrap_or_default();
+        table.row([sign, name(&c.name), text(&c.from), text(&c.to), c.bytes.map_or(String::new(), change)]);
+    }
+    table.print(4);
+    if changes.len() > limit {
+        anstream::println!("    {}", faint(format!("and {} more; --full shows them", changes.len() - limit)));
+    }
+}
+
+fn print_preview(preview: &Preview, full: bool) {
     anstream::println!(
         "{} {} for {}  {}",
         strong(&preview.image),
@@ -151,21 +461,7 @@ fn print_preview(preview: &Preview) {
         faint(&preview.summary)
     );
     anstream::println!("  input {}", faint(preview.input));
-    let total: u64 = preview.packages.iter().filter_map(|p| p.size).sum();
-    let known = preview.packages.iter().all(|p| p.size.is_some());
-    let sizes = if known {
-        format!(", {}", ByteSize(total).human())
-    } else {
-        ", sizes are known after the first build".to_string()
-    };
-    anstream::println!("  {}{}", count(preview.packages.len(), "package"), faint(sizes));
-    let mut table = Table::new(&["package", "version", "size", "because of", "from"]).right(&[2]);
-    for package in &preview.packages {
-        let size = package.size.map_or(String::new(), |s| ByteSize(s).human());
-        let because = package.why.first().map_or(String::new(), |w| w.by.clone());
-        table.row([name(&package.name), package.version.clone(), size, because, faint(&package.file)]);
-    }
-    table.print(4);
+    print_packages(preview, full);
     if !preview.partitions.is_empty() {
         let mut table = Table::new(&["partition", "type", "size", "filesystem", "mounted at"]).right(&[2]);
         for p in &preview.partitions {
@@ -189,6 +485,7 @@ fn print_preview(preview: &Preview) {
     if !preview.users.is_empty() {
         anstream::println!("  users: {}", preview.users.join(", "));
     }
+    print_units(&preview.units, full);
     if !preview.host_tools.is_empty() {
         anstream::println!("  {} {}", warn("host tools used:"), preview.host_tools.join(", "));
     }
@@ -206,14 +503,30 @@ fn print_preview(preview: &Preview) {
         Some(changes) if changes.is_empty() => {
             anstream::println!("  {}", faint("the same packages as in the last run"))
         }
-        Some(changes) => {
-            anstream::println!("  since the last run");
-            for change in changes {
-                anstream::println!("    {change}");
-            }
-        }
+        Some(changes) => print_changes(changes, full),
     }
     anstream::println!();
+}
+
+fn print_units(units: &[Unit], full: bool) {
+    if units.is_empty() {
+        return;
+    }
+    let enabled: Vec<&str> = units.iter().filter(|u| u.enabled).map(|u| u.name.as_str()).collect();
+    anstream::println!(
+        "  services and sockets: {} in what is known of the packages, {} wanted at the start{}",
+        units.len(),
+        enabled.len(),
+        if enabled.is_empty() { String::new() } else { format!(": {}", enabled.join(", ")) }
+    );
+    if full {
+        let mut table = Table::new(&["unit", "from", "at the start"]);
+        for unit in units {
+            let at = if unit.enabled { good("yes") } else { faint("when asked") };
+            table.row([name(&unit.name), faint(&unit.from), at]);
+        }
+        table.print(4);
+    }
 }
 
 pub fn build(
@@ -223,12 +536,16 @@ pub fn build(
     locked: bool,
     jobs: Option<u16>,
     out: Option<PathBuf>,
+    vendored: Option<(PathBuf, Vec<PathBuf>)>,
 ) -> Result<Code, Failure> {
-    let session = Session::open(global)?;
+    let session = match vendored {
+        Some((dir, keys)) => Session::open_vendored(global, &session::resolve(global, &dir), &keys)?,
+        None => Session::open(global)?,
+    };
     let cores = std::thread::available_parallelism().map_or(1, usize::from);
     let out = out.map_or_else(|| session.workspace.root.join("out"), |o| session::resolve(global, &o));
     let options = BuildOptions {
-        selection: Selection { images, board },
+        selection: Selection { images, board, ..Selection::default() },
         jobs: jobs.map_or(cores, usize::from),
         locked,
         out,
@@ -239,7 +556,7 @@ pub fn build(
     let result = result?;
     let record = &result.record;
     if global.json {
-        print_json(&json!({ "run": result.run, "seconds": result.seconds, "moved": result.moved, "record": record }))?;
+        print_json(&json!({ "run": result.run, "seconds": result.seconds, "moved": result.moved, "warnings": result.warnings, "record": record }))?;
         return Ok(Code::Done);
     }
     let built = record.actions.iter().filter(|a| a.status == ActionStatus::Built).count();
@@ -259,6 +576,7 @@ pub fn build(
         );
     }
     print_outputs(&record.outputs);
+    print_warnings(&result.warnings);
     if !record.host_tools.is_empty() {
         let tools: Vec<&str> = record.host_tools.keys().map(String::as_str).collect();
         anstream::println!("{} {}, pinned by digest in embrak.lock", warn("host tools used:"), tools.join(", "));

@@ -1,13 +1,13 @@
-//! `list`, `show`, `check`, `trace`.
+//! `list`, `show`, `find`, `check`, `trace`, `schema`.
 
 use super::{Code, Failure, print_json};
-use crate::args::{Global, Kind, LayerAction, ShowKind};
+use crate::args::{Global, Kind, LayerAction, SchemaOf, ShowKind};
 use crate::problem::{count, print_problems};
 use crate::session::{self, Session};
 use crate::style::{Table, bad, faint, good, name, strong, warn};
-use embrak_engine::{EngineError, RunRecord, run_record};
-use embrak_model::definitions::Output;
-use embrak_model::{ByteSize, Node, Step, Value, Verb, Workspace, add_layer, remove_layer};
+use embrak_engine::{EngineError, Lock, RunRecord, run_record};
+use embrak_model::definitions::{LayerSource, Output};
+use embrak_model::{ByteSize, Node, SchemaKind, Step, Value, Verb, Workspace, add_layer, remove_layer};
 use serde_json::json;
 
 pub fn check(global: &Global) -> Result<Code, Failure> {
@@ -54,14 +54,23 @@ pub fn layer(global: &Global, action: LayerAction) -> Result<Code, Failure> {
     let before = std::fs::read_to_string(&path)?;
     let known = session::load(global)?;
     let (after, said) = match &action {
-        LayerAction::Add { path } => {
-            let wanted = path.trim_end_matches('/');
-            (add_layer(&before, wanted)?, format!("{} {wanted}", good("added")))
+        LayerAction::Add { directory, git, commit, archive, sha256, path } => {
+            let text = |t: &Option<String>| t.clone().unwrap_or_default();
+            let layer = match (directory, git, archive) {
+                (Some(directory), ..) => LayerSource::Directory(directory.trim_end_matches('/').to_string()),
+                (_, Some(git), _) => LayerSource::Git { git: git.clone(), commit: text(commit), path: path.clone() },
+                _ => LayerSource::Archive { archive: text(archive), sha256: text(sha256), path: path.clone() },
+            };
+            (add_layer(&before, &layer)?, format!("{} {layer}", good("added")))
         }
         LayerAction::Remove { layer } => {
             let by_name = known.as_ref().ok().and_then(|w| w.layers.iter().find(|l| l.def.layer.as_str() == layer));
-            let wanted = by_name.map_or(layer.trim_end_matches('/'), |l| l.path.as_str());
-            (remove_layer(&before, wanted)?, format!("{} {wanted}; its directory stays", good("removed")))
+            let wanted = by_name.map_or(layer.trim_end_matches('/'), |l| match &l.source {
+                LayerSource::Directory(path) => path,
+                LayerSource::Git { commit, .. } => commit,
+                LayerSource::Archive { sha256, .. } => sha256,
+            });
+            (remove_layer(&before, wanted)?, format!("{} {wanted}; its files stay where they are", good("removed")))
         }
     };
     embrak_engine::write_beside(&path, after.as_bytes())?;
@@ -141,6 +150,22 @@ pub fn list(global: &Global, kind: Kind) -> Result<Code, Failure> {
             }
             &["name", "advice"]
         }
+        Kind::Repositories => {
+            let lock = Lock::load(&workspace.root.join("embrak.lock"))?;
+            for (number, r) in workspace.def.repository.iter().enumerate() {
+                let locked: Vec<_> = lock.iter().flat_map(|l| &l.repositories).filter(|l| l.name == *r.name.value).collect();
+                let dates: Vec<&str> = locked.iter().map(|l| l.date.as_str()).collect();
+                let used: usize = locked.iter().map(|l| l.packages.len()).sum();
+                let signed = match (r.trusted, locked.iter().any(|l| !l.signed_by.is_empty())) {
+                    (_, true) => "yes",
+                    (true, false) => "no, trusted anyway",
+                    (false, false) => "not looked at yet",
+                };
+                row(json!({ "name": r.name.value, "format": r.format, "url": workspace.repository_urls.get(number),
+                    "suites": r.suites, "as of": dates, "used": used, "signed": signed }));
+            }
+            &["name", "format", "suites", "as of", "used", "signed"]
+        }
         Kind::Tools => {
             for t in &workspace.def.toolchain.host {
                 row(json!({ "name": t.value, "declared": t.at.to_string() }));
@@ -169,71 +194,113 @@ fn by_kind(names: &serde_json::Value) -> String {
     counted.join(", ")
 }
 
-/// Everything whose name, summary or provided names hold all the words, whatever their case.
+/// The JSON Schema of a kind of definition.
+pub fn schema(kind: SchemaOf) -> Result<Code, Failure> {
+    print_json(&embrak_model::schema(match kind {
+        SchemaOf::Workspace => SchemaKind::Workspace,
+        SchemaOf::Layer => SchemaKind::Layer,
+        SchemaOf::Recipe => SchemaKind::Recipe,
+        SchemaOf::Board => SchemaKind::Board,
+        SchemaOf::Image => SchemaKind::Image,
+        SchemaOf::Amendment => SchemaKind::Amendment,
+    }))?;
+    Ok(Code::Done)
+}
+
+/// How many packages of repositories are listed; more are only counted.
+const FOUND_SHOWN: usize = 40;
+
+/// Everything whose name, summary or provided names hold all the words, whatever their case: definitions, then packages
+/// of repositories. A word with a slash is looked for among the files of repositories.
 pub fn find(global: &Global, words: &[String]) -> Result<Code, Failure> {
     let session = Session::open(global)?;
     let workspace = &session.workspace;
     let words: Vec<String> = words.iter().map(|w| w.to_lowercase()).collect();
     let mut rows = Vec::new();
-    let mut consider = |kind: &str, name: &str, version: &str, layer: &str, more: &str, summary: &str| {
+    let mut consider = |kind: &str, name: &str, version: &str, from: &str, more: &str, summary: &str| {
         let text = format!("{name} {more} {summary}").to_lowercase();
         if words.iter().all(|w| text.contains(w)) {
             // What is called so comes before what only speaks of it.
             let rank =
                 (!words.iter().all(|w| name.to_lowercase().contains(w.as_str())), kind.to_string(), name.to_string());
-            let row = json!({ "kind": kind, "name": name, "version": version, "layer": layer, "about": more, "summary": summary });
+            let row = json!({ "kind": kind, "name": name, "version": version, "from": from, "about": more, "summary": summary });
             rows.push((rank, row));
         }
     };
+    let in_layer = |layer: &str| format!("layer {layer}");
     for l in &workspace.layers {
-        consider("layer", &l.def.layer, l.def.version.as_str(), &l.def.layer, &l.path, &l.def.summary);
+        consider("layer", &l.def.layer, l.def.version.as_str(), &l.path, "", &l.def.summary);
     }
     for b in workspace.boards.values() {
         let status = serde_json::to_value(b.def.status)?;
-        let more = format!("{}, {}", b.def.architecture, text_of(&status));
-        consider("board", &b.def.board.value, "", &b.layer, &more, &b.def.summary);
+        let architecture = b.def.architecture;
+        let more = format!("{architecture}, {} bit, {}", architecture.bits(), text_of(&status));
+        consider("board", &b.def.board.value, "", &in_layer(&b.layer), &more, &b.def.summary);
     }
     for i in workspace.images.values() {
-        consider("image", &i.def.image.value, &i.def.version, &i.layer, "", &i.def.summary);
+        consider("image", &i.def.image.value, &i.def.version, &in_layer(&i.layer), "", &i.def.summary);
     }
     for r in workspace.recipes.values().flatten() {
         let version = r.def.full_version();
         let provides: Vec<&str> = r.def.provides.iter().map(|p| p.value.as_str()).collect();
         let more = if provides.is_empty() { String::new() } else { format!("provides {}", provides.join(", ")) };
-        consider("package", &r.def.name.value, &version, &r.layer, &more, &r.def.summary);
+        consider("package", &r.def.name.value, &version, &in_layer(&r.layer), &more, &r.def.summary);
         for split in &r.def.split {
-            consider(
-                "package",
-                &split.name.value,
-                &version,
-                &r.layer,
-                &format!("made by {}", r.def.name.value),
-                &split.summary,
-            );
+            let more = format!("made by {}", r.def.name.value);
+            consider("package", &split.name.value, &version, &in_layer(&r.layer), &more, &split.summary);
         }
     }
     rows.sort_by(|a, b| a.0.cmp(&b.0));
-    let rows: Vec<serde_json::Value> = rows.into_iter().map(|(_, row)| row).collect();
+    let mut rows: Vec<serde_json::Value> = rows.into_iter().map(|(_, row)| row).collect();
+    let limit = if global.json { usize::MAX } else { FOUND_SHOWN };
+    let (mut found, unread) = embrak_engine::find_packages(&session.engine(), &words, limit)?;
+    let exact = |name: &str| words.iter().any(|w| w == name);
+    found.sort_by_key(|p| (p.file.is_none(), !exact(&p.name), !p.in_name, p.name.len(), p.name.clone()));
+    let total = found.len();
+    for p in found.into_iter().take(limit) {
+        let about = match p.file {
+            Some(file) => file,
+            None if p.provides.is_empty() => String::new(),
+            None => shortened(&format!("provides {}", p.provides), 40),
+        };
+        rows.push(json!({ "kind": "package", "name": p.name, "version": p.version,
+            "from": format!("{} {}", p.repository, p.of).trim(), "about": about, "summary": p.summary }));
+    }
     if global.json {
         print_json(&rows)?;
     } else if rows.is_empty() {
-        anstream::println!("nothing in this workspace is called or described so");
+        anstream::println!("nothing here is called or described so");
     } else {
-        let mut table = Table::new(&["name", "kind", "version", "layer", "about", "summary"]);
+        let mut table = Table::new(&["name", "kind", "version", "from", "about", "summary"]);
         for row in &rows {
             let cell = |key: &str| text_of(&row[key]);
             table.row([
                 name(cell("name")),
                 cell("kind"),
                 cell("version"),
-                cell("layer"),
+                cell("from"),
                 cell("about"),
                 faint(cell("summary")),
             ]);
         }
         table.print(0);
+        if total > limit {
+            anstream::println!("{}", faint(format!("and {} more packages of repositories: add a word, or use --json", total - limit)));
+        }
+    }
+    if !unread.is_empty() && !global.json {
+        let list = unread.join(", ");
+        anstream::println!("{}", faint(format!("not looked at, because it was never read: {list} (`embrak lock` reads it)")));
     }
     Ok(Code::of(!rows.is_empty()))
+}
+
+/// At most so many characters.
+fn shortened(text: &str, limit: usize) -> String {
+    if text.chars().count() <= limit {
+        return text.to_string();
+    }
+    text.chars().take(limit - 3).chain("...".chars()).collect()
 }
 
 fn print_rows(columns: &[&str], rows: &[serde_json::Value]) {

@@ -1,16 +1,18 @@
-//! `log`, `store`.
+//! `log`, `store`, `vendor`, `publish`.
 
 use super::{Code, Failure, print_json};
 use crate::args::{Global, StoreAction};
 use crate::problem::count;
-use crate::session;
+use crate::session::{self, Session};
 use crate::style::{bad, faint, good, name, strong};
-use embrak_engine::{EngineError, RunRecord, run_record};
+use embrak_engine::{EngineError, Lock, RunRecord, Selection, Update, plan, run_record};
 use embrak_model::ByteSize;
 use embrak_store::{RunRow, Store};
 use embrak_tree::BlobSource;
+use embrak_trust::SigningKey;
 use serde_json::json;
 use std::io::Write;
+use std::path::Path;
 
 /// A run by number, `rNUMBER`, or `last`: the newest of this workspace, or of all where there is no workspace.
 pub fn run_named(global: &Global, store: &Store, wanted: &str) -> Result<(RunRow, RunRecord), Failure> {
@@ -58,6 +60,64 @@ pub fn log(global: &Global, run: &str, recipe: Option<&str>) -> Result<Code, Fai
     Ok(Code::Done)
 }
 
+/// Puts every input from elsewhere into a directory.
+pub fn vendor(
+    global: &Global,
+    dir: &Path,
+    images: Vec<String>,
+    board: Option<String>,
+    key: &Path,
+) -> Result<Code, Failure> {
+    let session = Session::open(global)?;
+    let key = SigningKey::load(&session::resolve(global, key))?;
+    let engine = session.engine();
+    let previous = Lock::load(&session.workspace.root.join("embrak.lock"))?;
+    let selection = Selection { images, board, ..Selection::default() };
+    let plan = plan(&engine, &selection, previous.as_ref(), &Update::Nothing)?;
+    if previous.as_ref() != Some(&plan.lock) {
+        let moved = plan.moved.iter().map(ToString::to_string).collect();
+        return Err(EngineError::LockStale(moved).into());
+    }
+    let report = embrak_engine::vendor(&engine, &plan, &session::resolve(global, dir), &key);
+    session.progress.done();
+    let report = report?;
+    if global.json {
+        print_json(&report)?;
+        return Ok(Code::Done);
+    }
+    anstream::println!(
+        "{} {}: {}, {} from elsewhere, {}",
+        good("vendored"),
+        name(session::shown(&report.dir)),
+        count(report.packages, "package file"),
+        count(report.layers, "layer"),
+        ByteSize(report.bytes).human()
+    );
+    anstream::println!("build from it with {}", name(format!("embrak build --locked --vendored {}", dir.display())));
+    Ok(Code::Done)
+}
+
+/// Puts the packages of a run into a repository.
+pub fn publish(global: &Global, dir: &Path, run: &str, images: &[String], key: &Path) -> Result<Code, Failure> {
+    let store = session::open_store(global)?;
+    let key = SigningKey::load(&session::resolve(global, key))?;
+    let (_, record) = run_named(global, &store, run)?;
+    let dir = session::resolve(global, dir);
+    let published = embrak_engine::publish_run(&store, &record, images, &dir, &record.workspace, &key)?;
+    if global.json {
+        print_json(&json!({ "repository": dir, "added": published.added, "present": published.present }))?;
+        return Ok(Code::Done);
+    }
+    for package in &published.added {
+        anstream::println!("  {} {package}", good("added"));
+    }
+    for package in &published.present {
+        anstream::println!("  {} {package}", faint("there already"));
+    }
+    anstream::println!("{} {}, signed by {}", good("repository"), name(session::shown(&dir)), key.public().id());
+    Ok(Code::Done)
+}
+
 pub fn store(global: &Global, action: StoreAction) -> Result<Code, Failure> {
     let store = session::open_store(global)?;
     let wrap = EngineError::from;
@@ -100,6 +160,7 @@ pub fn store(global: &Global, action: StoreAction) -> Result<Code, Failure> {
             Ok(Code::of(damage.is_empty()))
         }
         StoreAction::Prune { keep_runs } => {
+            embrak_engine::forget_old_snapshots(&store)?;
             let pruned = store.prune(keep_runs).map_err(wrap)?;
             if global.json {
                 print_json(

@@ -51,9 +51,15 @@ pub fn run(args: Args) -> Result<Code, Failure> {
         Verb::Layer { action } => definitions::layer(&global, action),
         Verb::Trace { name, key } => definitions::trace(&global, &name, key.as_deref()),
         Verb::Lock { images, board, update, check } => build::lock(&global, images, board, update, check),
-        Verb::Why { image, package, board } => build::why(&global, image, &package, board),
-        Verb::Preview { images, board } => build::preview(&global, images, board),
-        Verb::Build { images, board, locked, jobs, out } => build::build(&global, images, board, locked, jobs, out),
+        Verb::Schema { kind } => definitions::schema(kind),
+        Verb::Why { image, package, not, board } => build::why(&global, image, &package, not, board),
+        Verb::Preview { images, full, board } => build::preview(&global, images, full, board),
+        Verb::Build { images, board, locked, jobs, out, vendored, vendor_key } => {
+            let vendored = vendored.map(|dir| (dir, vendor_key));
+            build::build(&global, images, board, locked, jobs, out, vendored)
+        }
+        Verb::Vendor { dir, images, board, key } => keep::vendor(&global, &dir, images, board, &key),
+        Verb::Publish { dir, run, image, key } => keep::publish(&global, &dir, &run, &image, &key),
         Verb::Log { run, recipe } => keep::log(&global, &run, recipe.as_deref()),
         Verb::Inspect { path, files, cat, extract } => images::inspect(&global, &path, files, cat, extract),
         Verb::Diff { a, b } => images::diff(&global, &a, &b),

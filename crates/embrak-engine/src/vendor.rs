@@ -1,0 +1,218 @@
+//! Every input of a lock in one directory, so that it builds without a network, also when the places it came from are
+//! gone.
+//!
+//! ```text
+//!   vendor.json               a DSSE envelope around: what is in here, and what was known of it
+//!   objects/ab/cdef...        package files, and the trees and files of layers from elsewhere, by SHA-256
+//! ```
+
+use crate::error::{Doing, EngineError, Result};
+use crate::plan::Plan;
+use crate::{Engine, sources, unpack};
+use embrak_model::Workspace;
+use embrak_model::definitions::Architecture;
+use embrak_repo::{PackageRecord, Syntax};
+use embrak_store::Store;
+use embrak_tree::Digest;
+use embrak_trust::{Envelope, PublicKey, SigningKey};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+const PAYLOAD_TYPE: &str = "application/vnd.embrak.vendor+json";
+const HEAD: &str = "vendor.json";
+
+/// A package file with all that was known of it when it was chosen.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "camelCase", deny_unknown_fields)]
+pub struct RecordedFile {
+    /// The repository.
+    pub repository: String,
+    /// The architecture it was chosen for.
+    pub architecture: String,
+    /// Whether its requirements are written as Debian writes them.
+    pub debian: bool,
+    /// What the index said.
+    pub record: PackageRecord,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "camelCase", deny_unknown_fields)]
+struct Head {
+    embrak_vendor: u32,
+    workspace: String,
+    /// Digest of the lock's text.
+    lock: Digest,
+    packages: Vec<RecordedFile>,
+    /// Layers from elsewhere: digest of where they are from, digest of the tree.
+    layers: BTreeMap<Digest, Digest>,
+    /// Objects with their lengths.
+    objects: BTreeMap<Digest, u64>,
+}
+
+/// What vendoring has put together.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "camelCase")]
+pub struct VendorReport {
+    /// Where.
+    pub dir: PathBuf,
+    /// Number of package files.
+    pub packages: usize,
+    /// Number of layers from elsewhere.
+    pub layers: usize,
+    /// Number of objects.
+    pub objects: usize,
+    /// Their bytes.
+    pub bytes: u64,
+}
+
+/// A vendor directory, opened.
+#[derive(Debug)]
+pub struct Vendored {
+    packages: BTreeMap<(String, String), Vec<RecordedFile>>,
+    layers: BTreeMap<Digest, Digest>,
+    plain: BTreeMap<(String, String), (bool, Vec<PackageRecord>)>,
+}
+
+fn place(dir: &Path, digest: &Digest) -> PathBuf {
+    let hex = digest.hex();
+    dir.join("objects").join(&hex[..2]).join(&hex[2..])
+}
+
+/// Puts every input of a plan into a directory, fetching what the store does not have.
+///
+/// # Errors
+/// Something cannot be fetched or written.
+pub fn vendor(engine: &Engine<'_>, plan: &Plan, dir: &Path, key: &SigningKey) -> Result<VendorReport> {
+    unpack::fetch(engine, plan.files.values())?;
+    write(engine.store, engine.workspace.def.workspace.as_str(), plan.lock.digest(), plan.recorded_files(), layers_of(engine.workspace), dir, key)
+}
+
+/// Layers of a workspace from elsewhere: digest of where they are from, digest of their tree.
+pub(crate) fn layers_of(workspace: &Workspace) -> BTreeMap<Digest, Digest> {
+    let of = |l: &embrak_model::Layer| Some((crate::remote::source_key(&l.source), l.tree.as_deref()?.parse().ok()?));
+    workspace.layers.iter().filter_map(of).collect()
+}
+
+pub(crate) fn write(
+    store: &Store,
+    workspace: &str,
+    lock: Digest,
+    packages: Vec<RecordedFile>,
+    layers: BTreeMap<Digest, Digest>,
+    dir: &Path,
+    key: &SigningKey,
+) -> Result<VendorReport> {
+    let mut wanted: Vec<Digest> = packages.iter().filter_map(|p| p.record.digest).collect();
+    for tree in layers.values() {
+        wanted.push(*tree);
+        wanted.extend(sources::get_tree(store, tree)?.blobs().map(|(digest, _)| digest));
+    }
+    let missing: Vec<String> = wanted.iter().filter(|d| !store.has(d)).map(|d| format!("  {d}")).collect();
+    if !missing.is_empty() {
+        return Err(EngineError::other(
+            format!("{} inputs are not in the store any more:\n{}", missing.len(), missing.join("\n")),
+            "build it again with the network, or give the store it was built with by --store",
+        ));
+    }
+    let mut head = Head {
+        embrak_vendor: 1,
+        workspace: workspace.to_string(),
+        lock,
+        packages,
+        layers,
+        objects: BTreeMap::new(),
+    };
+    for digest in wanted {
+        let from = store.object_path(&digest);
+        let to = place(dir, &digest);
+        let size = std::fs::metadata(&from).doing("read", &from)?.len();
+        head.objects.insert(digest, size);
+        if std::fs::metadata(&to).is_ok_and(|m| m.len() == size) {
+            continue;
+        }
+        if let Some(parent) = to.parent() {
+            std::fs::create_dir_all(parent).doing("make", parent)?;
+        }
+        let beside = to.with_extension("new");
+        let _ = std::fs::remove_file(&beside);
+        std::fs::copy(&from, &beside).doing("write", &beside)?;
+        std::fs::set_permissions(&beside, std::os::unix::fs::PermissionsExt::from_mode(0o644)).doing("write", &beside)?;
+        std::fs::rename(&beside, &to).doing("write", &to)?;
+    }
+    std::fs::create_dir_all(dir).doing("make", dir)?;
+    let payload = serde_json::to_vec(&head).map_err(|e| EngineError::other(e.to_string(), ""))?;
+    let line = Envelope::sign_bytes(PAYLOAD_TYPE, &payload, key).to_line() + "\n";
+    crate::write_beside(&dir.join(HEAD), line.as_bytes())?;
+    Ok(VendorReport {
+        dir: dir.to_path_buf(),
+        packages: head.packages.len(),
+        layers: head.layers.len(),
+        objects: head.objects.len(),
+        bytes: head.objects.values().sum(),
+    })
+}
+
+impl Vendored {
+    /// Opens a vendor directory that one of the keys has signed, and takes into the store what it lacks.
+    ///
+    /// # Errors
+    /// It is no vendor directory, is not rightly signed, or something in it is missing or damaged.
+    pub fn open(dir: &Path, keys: &[PublicKey], store: &Store) -> Result<Vendored> {
+        let path = dir.join(HEAD);
+        let text = std::fs::read_to_string(&path).doing("read", &path)?;
+        let wrong = |what: String| {
+            EngineError::other(format!("{}: {what}", path.display()), "make the directory anew with `embrak vendor`")
+        };
+        let envelope = Envelope::from_line(text.trim_end()).map_err(|e| wrong(e.to_string()))?;
+        let Some((payload, _)) = envelope.opened_by(PAYLOAD_TYPE, keys) else {
+            return Err(EngineError::other(
+                format!("{} is not signed by a key this workspace knows", path.display()),
+                "put the public key into keys/, or name it with --vendor-key",
+            ));
+        };
+        let head: Head = serde_json::from_slice(&payload).map_err(|e| wrong(e.to_string()))?;
+        if head.embrak_vendor != 1 {
+            return Err(wrong(format!("it has format {}, this Embrak knows 1", head.embrak_vendor)));
+        }
+        let mut bad = Vec::new();
+        for digest in head.objects.keys().filter(|d| !store.has(d)) {
+            let from = place(dir, digest);
+            match store.put_file(&from) {
+                Ok((found, _)) if found == *digest => {}
+                Ok((found, _)) => bad.push(format!("  {} digests to {found}", from.display())),
+                Err(error) => bad.push(format!("  {} ({error})", from.display())),
+            }
+        }
+        if !bad.is_empty() {
+            return Err(EngineError::other(
+                format!("{} inputs of {} are missing or damaged:\n{}", bad.len(), dir.display(), bad.join("\n")),
+                "copy the directory again from where it was made",
+            ));
+        }
+        let mut packages: BTreeMap<(String, String), Vec<RecordedFile>> = BTreeMap::new();
+        let mut plain: BTreeMap<(String, String), (bool, Vec<PackageRecord>)> = BTreeMap::new();
+        for file in head.packages {
+            let key = (file.repository.clone(), file.architecture.clone());
+            plain.entry(key.clone()).or_insert((file.debian, vec![])).1.push(file.record.clone());
+            packages.entry(key).or_default().push(file);
+        }
+        Ok(Vendored { packages, layers: head.layers, plain })
+    }
+
+    /// The records of a repository, and how they are written.
+    pub(crate) fn records(&self, name: &str, architecture: Architecture) -> Option<(Syntax, &[PackageRecord])> {
+        let (debian, records) = self.plain.get(&(name.to_string(), architecture.to_string()))?;
+        Some((if *debian { Syntax::Debian } else { Syntax::Own }, records))
+    }
+
+    /// How many package files there are.
+    pub fn packages(&self) -> usize {
+        self.packages.values().map(Vec::len).sum()
+    }
+
+    /// The tree of a layer, by the digest of where it is from.
+    pub(crate) fn layer(&self, source: &Digest) -> Option<Digest> {
+        self.layers.get(source).copied()
+    }
+}
