@@ -146,7 +146,13 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
     }
     engine.store.finish_run(run, status, &json(&record), &keys, &objects)?;
     result?;
-    Ok(BuildResult { run, record, moved: plan.moved, warnings: plan.warnings, seconds: started.elapsed().as_secs_f64() })
+    Ok(BuildResult {
+        run,
+        record,
+        moved: plan.moved,
+        warnings: plan.warnings,
+        seconds: started.elapsed().as_secs_f64(),
+    })
 }
 
 fn json(record: &RunRecord) -> String {
@@ -160,8 +166,7 @@ fn carry_out(
     started: Instant,
     record: &mut RunRecord,
 ) -> Result<()> {
-    let outputs: usize =
-        plan.images.iter().map(|i| i.image.def.outputs.len()).sum();
+    let outputs: usize = plan.images.iter().map(|i| i.image.def.outputs.len()).sum();
     engine.observer.event(Event::Planned(plan.recipes.len() + outputs));
     let jobs = options.jobs.max(1);
     let ready = crate::unpack::unpack_all(engine, &plan.files, jobs, started, &mut record.actions)?;

@@ -30,6 +30,7 @@ mod record;
 mod remote;
 mod repositories;
 mod reproduce;
+mod scripts;
 mod snapshot;
 mod sources;
 mod toolchain;
@@ -51,15 +52,14 @@ pub use lock::{
 pub use outputs::{OutputFile, PartitionSummary, write_beside};
 pub use package::{PackageInfo, ReadyMade};
 pub use plan::{Plan, Selection, Target, Update, Why, plan};
-pub use preview::{
-    Preview, PreviewChange, PreviewDisk, PreviewPackage, PreviewPartition, Reason, Unit, preview,
-};
+pub use preview::{Preview, PreviewChange, PreviewDisk, PreviewPackage, PreviewPartition, Reason, Unit, preview};
 pub use publish::publish_run;
 pub use record::{ActionRecord, RunRecord, find_run, run_record};
 pub use remote::LayerFetcher;
 pub use repositories::{FoundPackage, find_packages, forget_old_snapshots};
 pub use reproduce::{ReproduceOptions, ReproducedOutput, ReproducedPackage, Reproduction, reproduce};
 
+pub use scripts::{MaintainerScripts, maintainer_scripts};
 pub use vendor::{RecordedFile, VendorReport, Vendored, vendor};
 
 use embrak_model::Workspace;

@@ -26,13 +26,13 @@ pub struct Lock {
     #[serde(default, rename = "layer")]
     pub layers: Vec<LockedLayer>,
     /// Programs of the host.
-    #[serde(default, rename = "tool")]
+    #[serde(default, rename = "tool", skip_serializing_if = "Vec::is_empty")]
     pub tools: Vec<LockedTool>,
     /// Repositories, each as it was at one time.
     #[serde(default, rename = "repository", skip_serializing_if = "Vec::is_empty")]
     pub repositories: Vec<LockedRepository>,
     /// Recipes, as they are built.
-    #[serde(default, rename = "recipe")]
+    #[serde(default, rename = "recipe", skip_serializing_if = "Vec::is_empty")]
     pub recipes: Vec<LockedRecipe>,
     /// Images, for one target each.
     #[serde(default, rename = "image")]
@@ -128,9 +128,7 @@ impl TryFrom<String> for LockedIndex {
             let rest: Vec<&str> = parts.collect();
             let directory = path.rsplit_once('/').map_or("", |(dir, _)| dir);
             Some(SnapshotIndex {
-                by_hash: rest
-                    .contains(&"by-hash")
-                    .then(|| format!("{directory}/by-hash/SHA256/{}", digest.hex())),
+                by_hash: rest.contains(&"by-hash").then(|| format!("{directory}/by-hash/SHA256/{}", digest.hex())),
                 of,
                 digest,
                 size,
@@ -619,8 +617,11 @@ mod tests {
             tools: vec!["cc".into()],
             uses,
         };
-        let gauge =
-            LockedPackage { name: "libgauge".into(), version: "0.3-1".into(), from: Maker::Recipe("libgauge 0.3-1 x86_64".into()) };
+        let gauge = LockedPackage {
+            name: "libgauge".into(),
+            version: "0.3-1".into(),
+            from: Maker::Recipe("libgauge 0.3-1 x86_64".into()),
+        };
         let id = format!("tidelog {version} x86_64");
         let tool = LockedTool { name: "cc".into(), path: "/usr/bin/cc".into(), digest: Digest::of("cc") };
         let image = LockedImage {
@@ -629,7 +630,11 @@ mod tests {
             definition: Digest::of("i"),
             input: Digest::of("all"),
             overlays: vec![],
-            packages: vec![LockedPackage { name: "tidelog".into(), version: version.into(), from: Maker::Recipe(id.clone()) }],
+            packages: vec![LockedPackage {
+                name: "tidelog".into(),
+                version: version.into(),
+                from: Maker::Recipe(id.clone()),
+            }],
         };
         Lock {
             tools: vec![tool],

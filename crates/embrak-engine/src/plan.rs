@@ -202,8 +202,7 @@ pub fn plan(engine: &Engine<'_>, selection: &Selection, previous: Option<&Lock>,
         let used = |((a, p), _): &(&(Architecture, LockedPackage), &PlannedFile)| {
             *a == open.architecture && p.repository() == Some(locked.name.as_str())
         };
-        locked.packages =
-            files.iter().filter(used).filter_map(|(_, f)| repositories::locked_file(&f.record)).collect();
+        locked.packages = files.iter().filter(used).filter_map(|(_, f)| repositories::locked_file(&f.record)).collect();
         if locked.signed_by.is_empty() && !locked.packages.is_empty() {
             let at = &open.def.name.at;
             warnings.insert(format!(
@@ -225,11 +224,8 @@ pub fn plan(engine: &Engine<'_>, selection: &Selection, previous: Option<&Lock>,
     let empty = Lock::empty();
     let lock = previous.unwrap_or(&empty).absorb(new);
     let mut moved = previous.unwrap_or(&empty).moved(&lock);
-    let security: BTreeSet<(&str, &str)> = files
-        .iter()
-        .filter(|(_, f)| f.security)
-        .map(|((_, p), _)| (p.name.as_str(), p.version.as_str()))
-        .collect();
+    let security: BTreeSet<(&str, &str)> =
+        files.iter().filter(|(_, f)| f.security).map(|((_, p), _)| (p.name.as_str(), p.version.as_str())).collect();
     for package in moved.iter_mut().filter_map(|m| m.package.as_mut()) {
         let to = package.to.as_deref().unwrap_or_default();
         package.security = security.contains(&(package.name.as_str(), to));
@@ -292,7 +288,8 @@ fn input_digest(engine: &Engine<'_>, planned: &PlannedImage, lock: &Lock) -> Dig
         }
         if let Some(name) = package.repository()
             && let Some(repository) = lock.repository(name, planned.target.architecture.as_str())
-            && let Some(file) = repository.packages.iter().find(|f| f.name == package.name && f.version == package.version)
+            && let Some(file) =
+                repository.packages.iter().find(|f| f.name == package.name && f.version == package.version)
         {
             files.insert(package, file.digest);
         }
@@ -373,8 +370,7 @@ impl<'a> Planner<'a> {
         let board = target.board.as_deref().map(|b| workspace.board(b)).transpose().map_err(definitions)?;
         let who = format!("image {}", target.image);
         let makers = self.makers(workspace, image, target.architecture)?;
-        let mut request =
-            Request { prefer: image.def.prefer, recommends: image.def.recommends, ..Request::default() };
+        let mut request = Request { prefer: image.def.prefer, recommends: image.def.recommends, ..Request::default() };
         for package in &image.def.packages {
             request.needs.push(need(package, &who)?);
         }
@@ -445,12 +441,7 @@ impl<'a> Planner<'a> {
     }
 
     /// Solves; when packages come from a repository with essential ones, those are needed too.
-    fn solve_with_essential(
-        &self,
-        makers: &Makers<'_>,
-        request: &mut Request,
-        who: &str,
-    ) -> Result<Vec<CandidateId>> {
+    fn solve_with_essential(&self, makers: &Makers<'_>, request: &mut Request, who: &str) -> Result<Vec<CandidateId>> {
         let mut asked: BTreeSet<usize> = BTreeSet::new();
         loop {
             let solution = solve(&makers.universe, request).map_err(|why| self.unsolvable(makers, who, why))?;
@@ -491,7 +482,8 @@ impl<'a> Planner<'a> {
         }
         let locked = makers.repositories.iter().any(|r| !r.indexes.is_empty());
         if !why.missing.is_empty() && locked && *self.update == Update::Nothing && self.previous.is_some() {
-            why.remedies.push("perhaps with newer repositories: `embrak lock --update` reads what they offer now".into());
+            why.remedies
+                .push("perhaps with newer repositories: `embrak lock --update` reads what they offer now".into());
         }
         EngineError::Unsolvable { who: who.to_string(), why }
     }
@@ -714,8 +706,7 @@ impl<'a> Planner<'a> {
             tools: tools.into_iter().collect(),
             uses,
         };
-        let planned =
-            PlannedRecipe { locked, recipe, architecture: makers.architecture, options, sources };
+        let planned = PlannedRecipe { locked, recipe, architecture: makers.architecture, options, sources };
         self.recipes.insert(id.clone(), planned);
         Ok(id)
     }
@@ -782,7 +773,8 @@ fn beside(workspace: &Workspace) -> Vec<(String, String, String)> {
         #[serde(default)]
         revision: Option<u32>,
     }
-    let used: BTreeSet<std::path::PathBuf> = workspace.layers.iter().filter_map(|l| l.dir.canonicalize().ok()).collect();
+    let used: BTreeSet<std::path::PathBuf> =
+        workspace.layers.iter().filter_map(|l| l.dir.canonicalize().ok()).collect();
     let parents: BTreeSet<&std::path::Path> =
         workspace.layers.iter().filter(|l| l.tree.is_none()).filter_map(|l| l.dir.parent()).collect();
     let list = |dir: &std::path::Path| -> Vec<std::path::PathBuf> {

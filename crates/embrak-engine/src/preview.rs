@@ -171,7 +171,8 @@ fn units(engine: &Engine<'_>, trees: &[(String, Tree)]) -> Vec<Unit> {
                 && let Ok(bytes) = engine.store.read(digest)
             {
                 let listens = String::from_utf8_lossy(&bytes).into_owned();
-                let ports = listens.lines().filter_map(|l| l.trim().strip_prefix("ListenStream=")).filter_map(open_port);
+                let ports =
+                    listens.lines().filter_map(|l| l.trim().strip_prefix("ListenStream=")).filter_map(open_port);
                 unit.open_ports = ports.collect();
             }
             found.insert(name.to_string(), unit);
@@ -185,7 +186,11 @@ fn units(engine: &Engine<'_>, trees: &[(String, Tree)]) -> Vec<Unit> {
 
 /// The port of an address that is every address.
 fn open_port(address: &str) -> Option<String> {
-    let port = address.trim().strip_prefix("0.0.0.0:").or_else(|| address.trim().strip_prefix("[::]:")).unwrap_or(address.trim());
+    let port = address
+        .trim()
+        .strip_prefix("0.0.0.0:")
+        .or_else(|| address.trim().strip_prefix("[::]:"))
+        .unwrap_or(address.trim());
     (!port.is_empty() && port.bytes().all(|b| b.is_ascii_digit())).then(|| port.to_string())
 }
 
@@ -255,7 +260,15 @@ pub fn preview(engine: &Engine<'_>, plan: &Plan) -> Result<Vec<Preview>> {
                 trees.push((p.name.clone(), tree));
             }
             let reason = reason(&why);
-            packages.push(PreviewPackage { name: p.name.clone(), version: p.version.clone(), from, size, fetch, reason, why });
+            packages.push(PreviewPackage {
+                name: p.name.clone(),
+                version: p.version.clone(),
+                from,
+                size,
+                fetch,
+                reason,
+                why,
+            });
         }
         for (line, tree) in planned.locked.overlays.iter().zip(&planned.overlays) {
             trees.push((line.split(' ').next().unwrap_or_default().to_string(), tree.clone()));
@@ -275,7 +288,9 @@ pub fn preview(engine: &Engine<'_>, plan: &Plan) -> Result<Vec<Preview>> {
             };
             match before.get(p.name.as_str()) {
                 None => changes.push(change(None, size)),
-                Some((old, old_size)) if *old != p.version => changes.push(change(Some(old), size.map(|s| s - old_size))),
+                Some((old, old_size)) if *old != p.version => {
+                    changes.push(change(Some(old), size.map(|s| s - old_size)))
+                }
                 Some(_) => {}
             }
         }

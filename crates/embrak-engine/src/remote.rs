@@ -4,8 +4,8 @@
 //! Git is asked for single objects, not for a checkout: attributes and settings of this machine change nothing.
 
 use crate::error::{EngineError, Result};
-use crate::vendor::Vendored;
 use crate::sources;
+use crate::vendor::Vendored;
 use embrak_model::definitions::LayerSource;
 use embrak_model::{Problem, RemoteLayers};
 use embrak_repo::{FetchEvent, Fetcher, open_archive};
@@ -59,7 +59,10 @@ impl LayerFetcher {
         let name = format!("layer {}", key.hex());
         if let Some(vendored) = &self.vendored {
             let digest = vendored.layer(&key).ok_or_else(|| {
-                EngineError::other(format!("layer `{source}` is not among what was vendored"), "vendor the workspace again")
+                EngineError::other(
+                    format!("layer `{source}` is not among what was vendored"),
+                    "vendor the workspace again",
+                )
             })?;
             return sources::get_tree(&self.store, &digest);
         }
@@ -84,7 +87,11 @@ impl LayerFetcher {
     }
 
     fn archive(&self, root: &Path, archive: &str, sha256: &str, path: Option<&str>) -> Result<Tree> {
-        let url = if archive.contains("://") { archive.to_string() } else { format!("file://{}", root.join(archive).display()) };
+        let url = if archive.contains("://") {
+            archive.to_string()
+        } else {
+            format!("file://{}", root.join(archive).display())
+        };
         let quiet = |_: FetchEvent<'_>| {};
         let fetcher = Fetcher::new(&quiet, self.stop);
         let bytes = fetcher
@@ -93,11 +100,19 @@ impl LayerFetcher {
         let found = Digest::of(&bytes);
         if found.hex() != sha256 {
             return Err(EngineError::other(
-                format!("layer archive {}: its bytes digest to {found}, they should to sha256:{sha256}", fetcher.shown(&url)),
+                format!(
+                    "layer archive {}: its bytes digest to {found}, they should to sha256:{sha256}",
+                    fetcher.shown(&url)
+                ),
                 "if the new archive is the right one, write its digest into embrak.toml",
             ));
         }
-        let wrong = |what: String| EngineError::other(format!("layer archive {}: {what}", fetcher.shown(&url)), "make it a tar archive, plain or packed with gz, xz or zst");
+        let wrong = |what: String| {
+            EngineError::other(
+                format!("layer archive {}: {what}", fetcher.shown(&url)),
+                "make it a tar archive, plain or packed with gz, xz or zst",
+            )
+        };
         let reader = open_archive(&bytes, LAYER_LIMIT).map_err(|e| wrong(e.to_string()))?;
         let tree = embrak_tree::tar::read_tree(reader, &*self.store).map_err(|e| wrong(e.to_string()))?;
         below(tree, path).map_err(wrong)
@@ -112,7 +127,8 @@ impl LayerFetcher {
         } else {
             root.join(url).to_string_lossy().into_owned()
         };
-        let shown = url.rsplit_once('@').filter(|_| url.contains("://")).map_or(url.as_str(), |(_, host)| host).to_string();
+        let shown =
+            url.rsplit_once('@').filter(|_| url.contains("://")).map_or(url.as_str(), |(_, host)| host).to_string();
         let fail = |what: String| {
             EngineError::other(
                 format!("layer from git {shown}: {what}"),
@@ -165,7 +181,12 @@ impl LayerFetcher {
             writeln!(ask, "{object}").and_then(|()| ask.flush()).map_err(|e| fail(e.to_string()))?;
             let mut head = String::new();
             answers.read_line(&mut head).map_err(|e| fail(e.to_string()))?;
-            let size: u64 = head.trim_end().rsplit(' ').next().and_then(|n| n.parse().ok()).ok_or_else(|| fail(format!("git does not have {at}")))?;
+            let size: u64 = head
+                .trim_end()
+                .rsplit(' ')
+                .next()
+                .and_then(|n| n.parse().ok())
+                .ok_or_else(|| fail(format!("git does not have {at}")))?;
             let mut content = (&mut answers).take(size);
             let entry = if mode == "120000" {
                 let mut target = Vec::new();
@@ -215,7 +236,8 @@ fn below(tree: Tree, path: Option<&str>) -> std::result::Result<Tree, String> {
         let kind = match entry.kind {
             Kind::Hardlink { target } => {
                 let rest = target.as_bytes().get(top.as_bytes().len()..).unwrap_or_default().to_vec();
-                let target = TreePath::from_relative(rest.strip_prefix(b"/").unwrap_or(&rest)).map_err(|e| e.to_string())?;
+                let target =
+                    TreePath::from_relative(rest.strip_prefix(b"/").unwrap_or(&rest)).map_err(|e| e.to_string())?;
                 Kind::Hardlink { target }
             }
             kind => kind,

@@ -118,9 +118,7 @@ pub(crate) fn report(engine: &Engine<'_>, event: FetchEvent<'_>) {
         FetchEvent::Planned { items, bytes } => engine.observer.event(Event::Fetching { items, bytes }),
         FetchEvent::Advanced(bytes) => engine.observer.event(Event::Fetched(bytes)),
         FetchEvent::Arrived(label) => engine.observer.event(Event::Arrived(label.to_string())),
-        FetchEvent::Again { label, why } => {
-            engine.observer.event(Event::Note(format!("trying again: {label} ({why})")));
-        }
+        FetchEvent::Again(why) => engine.observer.event(Event::Note(format!("{why}: trying again"))),
     }
 }
 
@@ -412,8 +410,7 @@ pub fn find_packages(engine: &Engine<'_>, words: &[String], limit: usize) -> Res
             let indexes = with_fetcher(engine, |fetcher| repository.open(engine.store, fetcher, &snapshot))?;
             read = true;
             if let (Some(path), RepositoryFormat::Debian) = (words.iter().find(|w| w.contains('/')), def.format) {
-                let lists: Vec<Contents> =
-                    debian(engine, def, *architecture, 1)?.contents(engine.store, &snapshot)?;
+                let lists: Vec<Contents> = debian(engine, def, *architecture, 1)?.contents(engine.store, &snapshot)?;
                 for (file, packages) in lists.iter().flat_map(|list| list.find(path, limit)) {
                     for package in packages.split(',') {
                         let index = indexes.iter().find(|i| !i.named(package).is_empty());
@@ -447,7 +444,13 @@ pub fn find_packages(engine: &Engine<'_>, words: &[String], limit: usize) -> Res
     Ok((files, unread))
 }
 
-fn describe(record: &PackageRecord, repository: &str, index: &Index, in_name: bool, file: Option<String>) -> FoundPackage {
+fn describe(
+    record: &PackageRecord,
+    repository: &str,
+    index: &Index,
+    in_name: bool,
+    file: Option<String>,
+) -> FoundPackage {
     let origin = index.origin();
     let of = origin.strip_prefix(repository).unwrap_or(origin).trim().trim_end_matches(" Packages").to_string();
     FoundPackage {

@@ -16,8 +16,13 @@ pub(crate) struct Snapshot {
 pub(crate) fn snapshot(engine: &Engine<'_>, lock: &Lock) -> Result<Snapshot> {
     let workspace = engine.workspace;
     // A layer `../shared` lies one directory up, so the workspace is put one directory down.
-    let ups =
-        workspace.layers.iter().filter(|l| l.tree.is_none()).map(|l| l.path.split('/').take_while(|part| *part == "..").count()).max().unwrap_or(0);
+    let ups = workspace
+        .layers
+        .iter()
+        .filter(|l| l.tree.is_none())
+        .map(|l| l.path.split('/').take_while(|part| *part == "..").count())
+        .max()
+        .unwrap_or(0);
     let workspace_at = (1..=ups).map(|n| format!("level-{n}")).collect::<Vec<_>>().join("/");
     let mut tree = Tree::new();
     let (digest, size) = engine.store.host_file(&workspace.root.join("embrak.toml"), true)?;

@@ -56,7 +56,10 @@ pub(crate) fn unpack_all(
     let mut missing = Vec::new();
     for (package, file) in files {
         let Some(key) = key(file) else {
-            return Err(EngineError::other(format!("the index gives no digest of {}", package.1), "use another repository"));
+            return Err(EngineError::other(
+                format!("the index gives no digest of {}", package.1),
+                "use another repository",
+            ));
         };
         match engine.store.action(&key)?.and_then(|text| serde_json::from_str(&text).ok()) {
             Some(known) => {
@@ -134,7 +137,13 @@ pub(crate) fn fetch<'f>(engine: &Engine<'_>, files: impl Iterator<Item = &'f Pla
     Ok(())
 }
 
-fn action(package: &LockedPackage, key: Digest, status: ActionStatus, started: Instant, begun: Instant) -> ActionRecord {
+fn action(
+    package: &LockedPackage,
+    key: Digest,
+    status: ActionStatus,
+    started: Instant,
+    begun: Instant,
+) -> ActionRecord {
     ActionRecord {
         label: format!("unpack {} {}", package.name, package.version),
         key,

@@ -85,7 +85,15 @@ fn place(dir: &Path, digest: &Digest) -> PathBuf {
 /// Something cannot be fetched or written.
 pub fn vendor(engine: &Engine<'_>, plan: &Plan, dir: &Path, key: &SigningKey) -> Result<VendorReport> {
     unpack::fetch(engine, plan.files.values())?;
-    write(engine.store, engine.workspace.def.workspace.as_str(), plan.lock.digest(), plan.recorded_files(), layers_of(engine.workspace), dir, key)
+    write(
+        engine.store,
+        engine.workspace.def.workspace.as_str(),
+        plan.lock.digest(),
+        plan.recorded_files(),
+        layers_of(engine.workspace),
+        dir,
+        key,
+    )
 }
 
 /// Layers of a workspace from elsewhere: digest of where they are from, digest of their tree.
@@ -115,14 +123,8 @@ pub(crate) fn write(
             "build it again with the network, or give the store it was built with by --store",
         ));
     }
-    let mut head = Head {
-        embrak_vendor: 1,
-        workspace: workspace.to_string(),
-        lock,
-        packages,
-        layers,
-        objects: BTreeMap::new(),
-    };
+    let mut head =
+        Head { embrak_vendor: 1, workspace: workspace.to_string(), lock, packages, layers, objects: BTreeMap::new() };
     for digest in wanted {
         let from = store.object_path(&digest);
         let to = place(dir, &digest);
@@ -137,7 +139,8 @@ pub(crate) fn write(
         let beside = to.with_extension("new");
         let _ = std::fs::remove_file(&beside);
         std::fs::copy(&from, &beside).doing("write", &beside)?;
-        std::fs::set_permissions(&beside, std::os::unix::fs::PermissionsExt::from_mode(0o644)).doing("write", &beside)?;
+        std::fs::set_permissions(&beside, std::os::unix::fs::PermissionsExt::from_mode(0o644))
+            .doing("write", &beside)?;
         std::fs::rename(&beside, &to).doing("write", &to)?;
     }
     std::fs::create_dir_all(dir).doing("make", dir)?;

@@ -163,6 +163,7 @@ fn a_stop_ends_a_build_and_is_on_record() {
             workspace: &workspace,
             store: &place.store,
             observer: &embrak_engine::Silent,
+            vendored: None,
             stop: &place.stop,
         };
         let error = embrak_engine::build(&engine, &place.options(&["i"])).err().unwrap();

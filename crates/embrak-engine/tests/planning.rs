@@ -3,7 +3,7 @@
 mod common;
 
 use common::Place;
-use embrak_engine::{EngineError, Lock, Selection, plan, preview};
+use embrak_engine::{EngineError, Lock, Selection, Update, plan, preview};
 
 fn recipe(name: &str, version: &str, rest: &str) -> String {
     format!("name = '{name}'\nversion = '{version}'\nsummary = 's'\nlicense = 'MIT'\nmethod = 'copy'\n{rest}")
@@ -139,9 +139,11 @@ fn selections_that_cannot_be() {
     place.write("l/images/abstract.toml", "image = 'abstract'\nabstract = true\n");
     place.write("l/images/d.toml", "image = 'd'\noutputs = ['disk:raw']\n");
     let said = |images: &[&str], board: Option<&str>| {
-        let selection =
-            Selection { images: images.iter().map(ToString::to_string).collect(), board: board.map(String::from) };
-        place.with(|engine| plan(engine, &selection, None, false).err().map(|e| format!("{e} {}", e.help()))).unwrap()
+        let images = images.iter().map(ToString::to_string).collect();
+        let selection = Selection { images, board: board.map(String::from), ..Selection::default() };
+        place
+            .with(|engine| plan(engine, &selection, None, &Update::Nothing).err().map(|e| format!("{e} {}", e.help())))
+            .unwrap()
     };
     assert!(said(&["abstract"], None).contains("is abstract: it is only there to be extended"));
     assert!(said(&["d"], None).contains("needs a board"));
@@ -155,8 +157,10 @@ fn a_preview_knows_sizes_and_changes_once_something_was_built() {
     let place = place("packages = ['a']\n", &[("a", "1", "[[source]]\ndir = 'src'\n"), ("b", "1", "")]);
     place.write("l/recipes/a-1/src/f", "12345");
     let look = || {
-        let selection = Selection { images: vec!["i".into()], board: None };
-        place.with(|engine| preview(engine, &plan(engine, &selection, None, false).unwrap()).unwrap().remove(0))
+        let selection = Selection { images: vec!["i".into()], ..Selection::default() };
+        place.with(|engine| {
+            preview(engine, &plan(engine, &selection, None, &Update::Nothing).unwrap()).unwrap().remove(0)
+        })
     };
     let before = look();
     assert_eq!((before.packages[0].size, before.changes.is_none()), (None, true));
@@ -165,5 +169,7 @@ fn a_preview_knows_sizes_and_changes_once_something_was_built() {
     let after = look();
     assert_eq!((after.packages[0].size, after.changes.as_deref()), (Some(5), Some(&[][..])));
     place.write("l/images/i.toml", "image = 'i'\noutputs = ['manifest']\npackages = ['b']\n");
-    assert_eq!(look().changes.unwrap(), ["+ b 1-1", "- a 1-1"]);
+    let changes = look().changes.unwrap();
+    let told: Vec<_> = changes.iter().map(|c| (c.name.as_str(), c.from.as_deref(), c.to.as_deref(), c.bytes)).collect();
+    assert_eq!(told, [("b", None, Some("1-1"), None), ("a", Some("1-1"), None, Some(-5))]);
 }

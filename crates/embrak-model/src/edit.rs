@@ -130,7 +130,10 @@ mod tests {
         let commit = "0123456789abcdef0123456789abcdef01234567".to_string();
         let layer = LayerSource::Git { git: "https://host.invalid/l.git".into(), commit: commit.clone(), path: None };
         let added = add_layer("layers = ['a']\n", &layer).unwrap();
-        assert_eq!(added, format!("layers = ['a', {{ git = \"https://host.invalid/l.git\", commit = \"{commit}\" }}]\n"));
+        assert_eq!(
+            added,
+            format!("layers = ['a', {{ git = \"https://host.invalid/l.git\", commit = \"{commit}\" }}]\n")
+        );
         assert!(matches!(add_layer(&added, &layer), Err(EditError::Present(_))));
         assert_eq!(remove_layer(&added, &commit).unwrap(), "layers = ['a']\n");
     }

@@ -29,10 +29,10 @@ pub use edit::{EditError, add_layer, remove_layer};
 pub use merge::{Amendment, Operation, extend};
 pub use node::{Key, Node, Step, Value, Verb, parse};
 pub use params::{ParamSources, Params};
+pub use schema::{SchemaKind, schema};
 pub use size::{ByteSize, SizeSpec};
 pub use source::{Place, Problem, SourceFile};
 pub use text::{Epoch, Mode, Name};
-pub use schema::{SchemaKind, schema};
 pub use workspace::{
     Board, Defined, Image, Layer, Recipe, RemoteLayers, Target, Workspace, WorkspaceOptions, find_workspace,
 };

@@ -264,7 +264,15 @@ mod tests {
     fn amended(base: &str, amendment: &str) -> (Node, Vec<String>) {
         let amendment = parsed(amendment);
         let changes = Amendment::changes_of(amendment.table().unwrap());
-        let amendment = Amendment { kind: "image".into(), name: "i".into(), place: None, by: "holm".into(), when: vec![], optional: false, changes };
+        let amendment = Amendment {
+            kind: "image".into(),
+            name: "i".into(),
+            place: None,
+            by: "holm".into(),
+            when: vec![],
+            optional: false,
+            changes,
+        };
         let (mut node, mut problems) = (parsed(base), Vec::new());
         amendment.apply(&mut node, &mut problems);
         (node, problems.iter().map(ToString::to_string).collect())

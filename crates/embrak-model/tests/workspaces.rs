@@ -269,3 +269,107 @@ fn what_is_asked_for_and_not_there_is_suggested() {
     assert_eq!(workspace.board("zz").unwrap_err().help.as_deref(), Some("it has b"));
     assert!(workspace.params.0.is_empty());
 }
+
+#[test]
+fn amendments_may_depend_on_board_and_architecture() {
+    let place = Place::of(&[
+        ("low/boards/b.toml", BOARD),
+        ("low/boards/c.toml", &BOARD.replace("'b'", "'c'").replace("aarch64", "x86_64")),
+        ("low/images/i.toml", "image = 'i'\npackages = ['a']\n"),
+        ("high/amend/1.toml", "amends = 'image:i'\nwhen = { architecture = 'aarch64' }\n[add]\npackages = ['arm']\n"),
+        ("high/amend/2.toml", "amends = 'image:i'\nwhen = { board = ['c', 'd'] }\n[add]\npackages = ['c-only']\n"),
+        ("high/amend/3.toml", "amends = 'image:gone'\noptional = true\n[add]\npackages = ['x']\n"),
+    ]);
+    let workspace = place.load().unwrap();
+    let packages = |board: Option<&str>, architecture| {
+        let merged = workspace.at(&workspace.target_of(board, architecture)).unwrap();
+        merged.images["i"].def.packages.iter().map(|p| p.value.clone()).collect::<Vec<_>>().join(" ")
+    };
+    assert_eq!(packages(Some("b"), None), "a arm");
+    assert_eq!(packages(Some("c"), None), "a c-only");
+    assert_eq!(packages(None, Some(Architecture::Aarch64)), "a arm");
+    assert_eq!(packages(None, None), "a");
+    assert_eq!(packages(Some("unknown"), None), "a");
+}
+
+#[test]
+fn a_condition_that_only_fails_for_one_board_is_found_by_the_check() {
+    let place = Place::of(&[
+        ("low/boards/b.toml", BOARD),
+        ("low/images/i.toml", "image = 'i'\n"),
+        ("high/amend/1.toml", "amends = 'image:i'\nwhen = { board = 'b' }\n[set]\nversion = '2'\n"),
+    ]);
+    let problems = place.problems(&WorkspaceOptions::default());
+    assert!(problems[0].contains("cannot set `version`: it is not there"), "{problems:?}");
+    place.write("high/amend/1.toml", "amends = 'image:i'\nwhen = { color = 'red' }\noptional = 'yes'\n");
+    let problems = place.problems(&WorkspaceOptions::default());
+    assert!(problems.iter().any(|p| p.contains("`when` cannot ask for `color`")), "{problems:?}");
+    assert!(problems.iter().any(|p| p.contains("`optional` is true or false")), "{problems:?}");
+}
+
+#[test]
+fn layers_that_need_each_other_are_told_apart_from_a_wrong_order() {
+    let place = Place::of(&[("low/layer.toml", "layer = 'low'\nversion = '1.5'\nrequires = { high = '>= 1' }\n")]);
+    let problems = place.problems(&WorkspaceOptions::default());
+    assert!(problems[0].contains("each of the two needs the other to come before it"), "{problems:?}");
+}
+
+#[test]
+fn repositories_are_checked_and_secrets_may_be_in_their_addresses_only() {
+    let place = Place::of(&[]);
+    let with = |repository: &str| {
+        let head = "workspace = 'test'\nepoch = 2026-03-01T00:00:00Z\nlayers = ['low', 'high']\n";
+        let params = "[params]\ntoken = { secret = true, default = 's3cret' }\n";
+        place.write("embrak.toml", &format!("{head}{params}[[repository]]\nname = 'm'\n{repository}"));
+    };
+    with("format = 'debian'\nurl = 'https://${token}@host/m'\nsuites = ['stable']\ntrusted = true\n");
+    let workspace = place.load().unwrap();
+    assert_eq!(workspace.def.repository[0].url.value, "https://s3cret@host/m");
+    assert_eq!(workspace.repository_urls, ["https://${token}@host/m"]);
+    assert_eq!(workspace.params.secrets(), ["s3cret"]);
+    for (text, wanted) in [
+        ("format = 'debian'\nurl = 'ftp://host/m'\nsuites = ['s']\ntrusted = true\n", "is not a URL known here"),
+        ("format = 'debian'\nurl = 'm'\ntrusted = true\n", "has no `suites`"),
+        ("format = 'debian'\nurl = 'm'\nsuites = ['s']\n", "has no `keyring` to check its signature with"),
+        ("format = 'debian'\nurl = 'm'\nsuites = ['s']\nkeyring = 'keys/none'\n", "which is not there"),
+        ("format = 'embrak'\nurl = 'm'\n", "has no `keys` to check its signature with"),
+        ("format = 'embrak'\nurl = 'm'\ntrusted = true\nsuites = ['s']\n", "which are for Debian's format"),
+        ("format = 'debain'\nurl = 'm'\n", "debain"),
+    ] {
+        with(text);
+        let problems = place.problems(&WorkspaceOptions::default());
+        assert!(problems.iter().any(|p| p.contains(wanted)), "{text}: {problems:?}");
+    }
+}
+
+#[test]
+fn layers_from_elsewhere_are_written_with_what_they_are() {
+    let place = Place::of(&[]);
+    let with = |entry: &str| {
+        place.write("embrak.toml", &format!("workspace = 'test'\nepoch = 2026-03-01T00:00:00Z\nlayers = [{entry}]\n"));
+        place.problems(&WorkspaceOptions::default()).join("\n")
+    };
+    let commit = "0123456789abcdef0123456789abcdef01234567";
+    assert!(with(&format!("{{ git = 'u', commit = '{commit}' }}")).contains("would have to be fetched"));
+    assert!(with("{ git = 'u', commit = 'main' }").contains("`main` is not a commit"));
+    assert!(with("{ git = 'u' }").contains("a layer is a directory, or { git, commit }, or { archive, sha256 }"));
+    assert!(with(&format!("{{ git = 'u', commit = '{commit}', path = '../x' }}")).contains("leads out of"));
+    assert!(with("3").contains("a directory, or a table"));
+}
+
+#[test]
+fn settings_of_recipes_have_to_fit() {
+    let place = Place::of(&[
+        (
+            "low/recipes/horn/recipe.toml",
+            "name = 'horn'\nversion = '1'\nsummary = 's'\nlicense = 'MIT'\n[option.loud]\nsummary = 's'\n",
+        ),
+        ("low/images/i.toml", "image = 'i'\n[recipe.hron]\nenv = { A = '1' }\n[recipe.horn.options]\nlow = true\n"),
+    ]);
+    let problems = place.problems(&WorkspaceOptions::default());
+    assert!(
+        problems.iter().any(|p| p.contains("recipe `hron`, which no layer has (did you mean `horn`?)")),
+        "{problems:?}"
+    );
+    assert!(problems.iter().any(|p| p.contains("recipe `horn` has no option `low` (it has loud)")), "{problems:?}");
+}

@@ -103,13 +103,8 @@ pub enum FetchEvent<'a> {
     Advanced(u64),
     /// One has arrived and is what it should be.
     Arrived(&'a str),
-    /// One is tried again.
-    Again {
-        /// What.
-        label: &'a str,
-        /// Why.
-        why: String,
-    },
+    /// Something did not work, why is said, and it is tried again.
+    Again(String),
 }
 
 type Report<'a> = dyn Fn(FetchEvent<'_>) + Sync + 'a;
@@ -260,7 +255,7 @@ impl<'a> Fetcher<'a> {
             if !hopeful || attempt >= ATTEMPTS || self.stop.load(Ordering::Relaxed) {
                 return Err(error);
             }
-            (self.report)(FetchEvent::Again { label: &self.shown(url), why: error.to_string() });
+            (self.report)(FetchEvent::Again(error.to_string()));
             std::thread::sleep(wait);
             wait *= 2;
         }

@@ -8,7 +8,7 @@
 use pgp::composed::{CleartextSignedMessage, Deserializable, DetachedSignature, SignedPublicKey};
 use pgp::crypto::hash::HashAlgorithm;
 use pgp::packet::{Signature, SignatureType};
-use pgp::types::KeyDetails;
+use pgp::types::{KeyDetails, Tag};
 use std::io::{BufReader, Cursor};
 
 /// The keys a repository may be signed with.
@@ -50,7 +50,6 @@ impl Keyring {
             let found = SignedPublicKey::from_bytes_many(BufReader::new(bytes)).map_err(fail)?;
             keys.extend(found.collect::<Result<Vec<_>, _>>().map_err(fail)?);
         }
-        keys.retain(|k| k.verify_bindings().is_ok());
         if keys.is_empty() {
             return Err(format!("{from} holds no OpenPGP public key"));
         }
@@ -126,9 +125,18 @@ impl Keyring {
             let user =
                 key.details.users.first().map_or_else(String::new, |u| String::from_utf8_lossy(u.id.id()).into_owned());
             let primary = key.primary_key.fingerprint();
-            let own = key.details.users.iter().flat_map(|u| &u.signatures).chain(&key.details.direct_signatures);
+            // Others certify keys too; only what the key says of itself counts here.
+            let own = || {
+                let primary = &key.primary_key;
+                let of_users = key.details.users.iter().flat_map(move |u| {
+                    let by_itself = move |s: &&Signature| s.verify_certification(primary, Tag::UserId, &u.id).is_ok();
+                    u.signatures.iter().filter(by_itself)
+                });
+                let direct = key.details.direct_signatures.iter().filter(move |s| s.verify_key(primary).is_ok());
+                of_users.chain(direct)
+            };
             if signature.verify(&key.primary_key, content).is_ok() {
-                return expiry(own, u64::from(key.primary_key.created_at().as_secs()), made)
+                return expiry(own(), u64::from(key.primary_key.created_at().as_secs()), made)
                     .map(|()| SignedBy { fingerprint: format!("{primary:x}"), user });
             }
             for subkey in &key.public_subkeys {
@@ -140,7 +148,7 @@ impl Keyring {
                 if signature.verify(&subkey.key, content).is_ok() {
                     let fingerprint = format!("{:x}", subkey.key.fingerprint());
                     expiry(subkey.signatures.iter(), u64::from(subkey.key.created_at().as_secs()), made)?;
-                    return expiry(own, u64::from(key.primary_key.created_at().as_secs()), made)
+                    return expiry(own(), u64::from(key.primary_key.created_at().as_secs()), made)
                         .map(|()| SignedBy { fingerprint, user });
                 }
             }

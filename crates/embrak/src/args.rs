@@ -316,6 +316,8 @@ pub enum ShowKind {
     Board,
     Recipe,
     Image,
+    /// What the maintainer scripts of an image's packages would do, as last built
+    Scripts,
     Run,
 }
 

@@ -2,7 +2,8 @@
 #![allow(dead_code)] // every test file uses a part of this
 
 use embrak_engine::{
-    BuildOptions, BuildResult, Engine, EngineError, Event, Lock, Observer, OutputFile, Plan, Selection, build, plan,
+    BuildOptions, BuildResult, Engine, EngineError, Event, Lock, Observer, OutputFile, Plan, Selection, Update, build,
+    plan,
 };
 use embrak_model::{Workspace, WorkspaceOptions};
 use embrak_store::Store;
@@ -74,17 +75,29 @@ impl Place {
 
     pub fn with<T>(&self, work: impl FnOnce(&Engine<'_>) -> T) -> T {
         let workspace = self.workspace();
-        work(&Engine { workspace: &workspace, store: &self.store, observer: &self.heard, stop: &self.stop })
+        work(&Engine {
+            workspace: &workspace,
+            store: &self.store,
+            observer: &self.heard,
+            vendored: None,
+            stop: &self.stop,
+        })
     }
 
     pub fn plan(&self, images: &[&str], previous: Option<&Lock>, update: bool) -> Result<Plan, EngineError> {
-        let selection = Selection { images: images.iter().map(ToString::to_string).collect(), board: Some("b".into()) };
-        self.with(|engine| plan(engine, &selection, previous, update))
+        let update = if update { Update::Everything } else { Update::Nothing };
+        let selection = self.selection(images);
+        self.with(|engine| plan(engine, &selection, previous, &update))
+    }
+
+    pub fn selection(&self, images: &[&str]) -> Selection {
+        let images = images.iter().map(ToString::to_string).collect();
+        Selection { images, board: Some("b".into()), ..Selection::default() }
     }
 
     pub fn options(&self, images: &[&str]) -> BuildOptions {
         BuildOptions {
-            selection: Selection { images: images.iter().map(ToString::to_string).collect(), board: Some("b".into()) },
+            selection: self.selection(images),
             jobs: 2,
             locked: false,
             out: self.dir.path().join("out"),
@@ -119,5 +132,23 @@ impl Place {
     pub fn failure(&self, images: &[&str]) -> String {
         let error = self.try_build(images).expect_err("it should fail");
         format!("{error}; {}", error.help())
+    }
+
+    /// What a build with an empty store says when it fails.
+    #[track_caller]
+    pub fn failure_elsewhere(&self, images: &[&str]) -> String {
+        let fresh = tempfile::tempdir().unwrap();
+        let store = Store::open(fresh.path()).unwrap();
+        let workspace = self.workspace();
+        let engine =
+            Engine { workspace: &workspace, store: &store, observer: &self.heard, vendored: None, stop: &self.stop };
+        let error = build(&engine, &self.options(images)).expect_err("it should fail");
+        format!("{error}; {}", error.help())
+    }
+
+    /// The notes heard so far.
+    pub fn heard(&self) -> Vec<String> {
+        let note = |e: &Event| if let Event::Note(text) = e { Some(text.clone()) } else { None };
+        self.heard.0.lock().unwrap().iter().filter_map(note).collect()
     }
 }

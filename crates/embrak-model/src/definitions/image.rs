@@ -1,9 +1,9 @@
 //! `images/NAME.toml`: what is composed.
 
 use super::{Architecture, RecipeSettings};
-use embrak_resolve::Prefer;
 use crate::size::through_string;
 use crate::{Located, Mode, Name, SizeSpec};
+use embrak_resolve::Prefer;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;

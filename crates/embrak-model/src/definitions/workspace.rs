@@ -129,8 +129,15 @@ impl<'de> Deserialize<'de> for LayerSource {
             fn visit_map<A: MapAccess<'de>>(self, map: A) -> Result<LayerSource, A::Error> {
                 let table = LayerTable::deserialize(MapAccessDeserializer::new(map))?;
                 let hex = |text: &str, length: usize, what: &str| {
-                    let good = text.len() == length && text.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b));
-                    if good { Ok(text.to_string()) } else { Err(de::Error::custom(format!("`{text}` is not {what}: {length} lower-case hexadecimal digits"))) }
+                    let good =
+                        text.len() == length && text.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b));
+                    if good {
+                        Ok(text.to_string())
+                    } else {
+                        Err(de::Error::custom(format!(
+                            "`{text}` is not {what}: {length} lower-case hexadecimal digits"
+                        )))
+                    }
                 };
                 if let Some(path) = &table.path
                     && (path.starts_with('/') || path.split('/').any(|p| p == ".."))

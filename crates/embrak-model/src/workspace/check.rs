@@ -51,12 +51,22 @@ fn repositories(workspace: &Workspace, problems: &mut Vec<Problem>) {
             say("is there twice", &name.at, "give one another name");
         }
         let url = repository.url.value.as_str();
-        if url.is_empty() || (url.contains("://") && !["https://", "http://", "file://"].iter().any(|s| url.starts_with(s))) {
-            say(&format!("is at `{url}`, which is not a URL known here"), &repository.url.at, "write https://, http://, file:// or a path from the workspace's directory");
+        if url.is_empty()
+            || (url.contains("://") && !["https://", "http://", "file://"].iter().any(|s| url.starts_with(s)))
+        {
+            say(
+                &format!("is at `{url}`, which is not a URL known here"),
+                &repository.url.at,
+                "write https://, http://, file:// or a path from the workspace's directory",
+            );
         }
         for file in repository.keyring.iter().chain(&repository.keys) {
             if !workspace.root.join(&file.value).is_file() {
-                say(&format!("is checked with `{}`, which is not there", file.value), &file.at, "put the repository's public key into that file");
+                say(
+                    &format!("is checked with `{}`, which is not there", file.value),
+                    &file.at,
+                    "put the repository's public key into that file",
+                );
             }
         }
         match repository.format {
@@ -65,18 +75,34 @@ fn repositories(workspace: &Workspace, problems: &mut Vec<Problem>) {
                     say("has no `suites`", &name.at, "name at least one, such as suites = [\"stable\"]");
                 }
                 if repository.keyring.is_none() && !repository.trusted {
-                    say("has no `keyring` to check its signature with", &name.at, "name a file of OpenPGP public keys; only if you mean it, write `trusted = true`");
+                    say(
+                        "has no `keyring` to check its signature with",
+                        &name.at,
+                        "name a file of OpenPGP public keys; only if you mean it, write `trusted = true`",
+                    );
                 }
                 if !repository.keys.is_empty() {
-                    say("has `keys`, which are for our own format", &name.at, "name OpenPGP public keys with `keyring`");
+                    say(
+                        "has `keys`, which are for our own format",
+                        &name.at,
+                        "name OpenPGP public keys with `keyring`",
+                    );
                 }
             }
             RepositoryFormat::Embrak => {
                 if repository.keys.is_empty() && !repository.trusted {
-                    say("has no `keys` to check its signature with", &name.at, "name public keys in PEM; only if you mean it, write `trusted = true`");
+                    say(
+                        "has no `keys` to check its signature with",
+                        &name.at,
+                        "name public keys in PEM; only if you mean it, write `trusted = true`",
+                    );
                 }
                 if repository.keyring.is_some() || !repository.suites.is_empty() || !repository.components.is_empty() {
-                    say("has `keyring`, `suites` or `components`, which are for Debian's format", &name.at, "leave them out");
+                    say(
+                        "has `keyring`, `suites` or `components`, which are for Debian's format",
+                        &name.at,
+                        "leave them out",
+                    );
                 }
             }
         }
@@ -91,21 +117,21 @@ fn settings(
     problems: &mut Vec<Problem>,
 ) {
     for (recipe, settings) in settings {
-        let at = node.get(&["recipe", recipe.as_str()]).and_then(Node::place).cloned().or_else(|| node.place().cloned());
+        let at =
+            node.get(&["recipe", recipe.as_str()]).and_then(Node::place).cloned().or_else(|| node.place().cloned());
         let Some(known) = workspace.recipes.get(recipe.as_str()) else {
             let close = crate::source::suggestion(recipe, workspace.recipes.keys().map(String::as_str));
-            let help = close.map_or("`embrak list recipes` shows those there are".to_string(), |c| format!("did you mean `{c}`?"));
+            let help = close
+                .map_or("`embrak list recipes` shows those there are".to_string(), |c| format!("did you mean `{c}`?"));
             problems.push(Problem::new(format!("settings of recipe `{recipe}`, which no layer has")).at(at).help(help));
             continue;
         };
         for option in settings.options.keys() {
             if !known.iter().any(|r| r.def.option.contains_key(option)) {
                 let names: Vec<&str> = known.iter().flat_map(|r| r.def.option.keys()).map(|n| n.as_str()).collect();
-                problems.push(
-                    Problem::new(format!("recipe `{recipe}` has no option `{option}`"))
-                        .at(at.clone())
-                        .help(if names.is_empty() { "it has no options".into() } else { format!("it has {}", names.join(", ")) }),
-                );
+                problems.push(Problem::new(format!("recipe `{recipe}` has no option `{option}`")).at(at.clone()).help(
+                    if names.is_empty() { "it has no options".into() } else { format!("it has {}", names.join(", ")) },
+                ));
             }
         }
     }

@@ -78,7 +78,7 @@ pub(super) fn load(root: &Path, options: &WorkspaceOptions, problems: &mut Vec<P
             let message = format!("layer `{}` is there twice: {} and {}", layer.def.layer, twin.path, layer.path);
             problems.push(Problem::new(message).at(place));
         }
-        check_requires(&layer, &layers, &def, problems);
+        check_requires(root, &layer, &layers, &def, problems);
         layers.push(layer);
     }
     for item in node
@@ -272,7 +272,17 @@ fn read_layer(
     Some(layer)
 }
 
-fn check_requires(layer: &Layer, before: &[Layer], def: &WorkspaceDef, problems: &mut Vec<Problem>) {
+/// Whether a later layer of this name, in a directory, needs `this` to come before it.
+fn later_requires(root: &Path, def: &WorkspaceDef, name: &str, this: &str) -> bool {
+    let mut ignored = Vec::new();
+    def.layers.iter().filter_map(|l| l.value.directory()).any(|path| {
+        let file = root.join(path).join("layer.toml");
+        let node = if file.is_file() { read(&file, path, root, &mut ignored) } else { None };
+        node.is_some_and(|n| n.text("layer") == Some(name) && n.get(&["requires", this]).is_some())
+    })
+}
+
+fn check_requires(root: &Path, layer: &Layer, before: &[Layer], def: &WorkspaceDef, problems: &mut Vec<Problem>) {
     for (name, wanted) in &layer.def.requires {
         let requirement: Requirement = match format!("{name} {}", wanted.value).parse() {
             Ok(requirement) => requirement,
@@ -292,8 +302,11 @@ fn check_requires(layer: &Layer, before: &[Layer], def: &WorkspaceDef, problems:
                 .help(format!("written at {}", wanted.at)),
             ),
             None => {
+                let in_circle = later_requires(root, def, name, &layer.def.layer);
                 let later = def.layers.iter().any(|l| l.value.directory().is_some_and(|d| d.ends_with(name.as_str())));
-                let help = if later {
+                let help = if in_circle {
+                    "each of the two needs the other to come before it: drop one of the two `requires`"
+                } else if later {
                     "it has to come before in `layers` of embrak.toml"
                 } else {
                     "add it to `layers` of embrak.toml"
@@ -316,14 +329,17 @@ fn when(node: &Node, problems: &mut Vec<Problem>) -> Vec<(String, Vec<String>)> 
     for (key, value) in table {
         let texts = match &value.node.value {
             Value::String(text) => vec![text.clone()],
-            Value::List(items) => items.iter().filter_map(|i| if let Value::String(t) = &i.value { Some(t.clone()) } else { None }).collect(),
+            Value::List(items) => items
+                .iter()
+                .filter_map(|i| if let Value::String(t) = &i.value { Some(t.clone()) } else { None })
+                .collect(),
             _ => vec![],
         };
         if !["architecture", "board"].contains(&key.as_str()) || texts.is_empty() {
             problems.push(
-                Problem::new(format!("`when` cannot ask for `{key}` so"))
-                    .at(value.place.clone())
-                    .help("write `when = { architecture = \"aarch64\" }` or `when = { board = [\"NAME\", \"OTHER\"] }`"),
+                Problem::new(format!("`when` cannot ask for `{key}` so")).at(value.place.clone()).help(
+                    "write `when = { architecture = \"aarch64\" }` or `when = { board = [\"NAME\", \"OTHER\"] }`",
+                ),
             );
         }
         out.push((key.clone(), texts));
@@ -336,9 +352,8 @@ fn amendment(node: &Node, by: &str, problems: &mut Vec<Problem>) -> Option<Amend
     for (key, value) in table {
         if !AMENDMENT_KEYS.contains(&key.as_str()) {
             let close = crate::source::suggestion(key, AMENDMENT_KEYS);
-            let help = close.map_or(format!("an amendment has {}", AMENDMENT_KEYS.join(", ")), |c| {
-                format!("did you mean `{c}`?")
-            });
+            let help = close
+                .map_or(format!("an amendment has {}", AMENDMENT_KEYS.join(", ")), |c| format!("did you mean `{c}`?"));
             problems.push(Problem::new(format!("unknown key `{key}`")).at(value.place.clone()).help(help));
         }
     }
@@ -366,7 +381,15 @@ fn amendment(node: &Node, by: &str, problems: &mut Vec<Problem>) -> Option<Amend
         }
     };
     let when = when(node, problems);
-    Some(Amendment { kind: kind.to_string(), name: name.to_string(), place, by: by.to_string(), when, optional, changes })
+    Some(Amendment {
+        kind: kind.to_string(),
+        name: name.to_string(),
+        place,
+        by: by.to_string(),
+        when,
+        optional,
+        changes,
+    })
 }
 
 /// `image:NAME.KEY=VALUE`; the value is TOML, or a string when it is not.
@@ -397,7 +420,15 @@ fn amendment_from_command_line(text: &str, problems: &mut Vec<Problem>) -> Optio
     let place = value.place().cloned();
     let path = key.split('.').map(String::from).collect();
     let changes = vec![(Operation::Set, path, value)];
-    Some(Amendment { kind: kind.to_string(), name: name.to_string(), place, by: "command line".into(), when: vec![], optional: false, changes })
+    Some(Amendment {
+        kind: kind.to_string(),
+        name: name.to_string(),
+        place,
+        by: "command line".into(),
+        when: vec![],
+        optional: false,
+        changes,
+    })
 }
 
 /// Every amendment has to have something to amend; the optional ones that have not are dropped.
@@ -413,7 +444,10 @@ fn check_targets(amendments: &mut Vec<Amendment>, raws: &Raws, problems: &mut Ve
         if !there && !amendment.optional {
             let help = match crate::source::suggestion(&amendment.name, known.iter().copied()) {
                 Some(close) => format!("did you mean `{}:{close}`?", amendment.kind),
-                None => format!("no layer of the workspace has this {}; `optional = true` makes that no error", amendment.kind),
+                None => format!(
+                    "no layer of the workspace has this {}; `optional = true` makes that no error",
+                    amendment.kind
+                ),
             };
             let message = format!("there is no {} `{}` to amend", amendment.kind, amendment.name);
             problems.push(Problem::new(message).at(amendment.place.clone()).help(help));

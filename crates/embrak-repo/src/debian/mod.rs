@@ -188,6 +188,9 @@ impl DebianRepository {
         for component in &components {
             let mut found = false;
             for architecture in [self.architecture.as_str(), "all"] {
+                if architecture == "all" && !release.separate_all {
+                    continue;
+                }
                 let plain = format!("{component}/binary-{architecture}/Packages");
                 let Some((file, entry)) = release.best(&plain) else { continue };
                 found = true;

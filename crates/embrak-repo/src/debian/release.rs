@@ -28,6 +28,8 @@ pub struct Release {
     pub components: Vec<String>,
     /// Architectures it is for.
     pub architectures: Vec<String>,
+    /// Whether packages for all architectures are in an index of their own only.
+    pub separate_all: bool,
     /// Whether files may be asked for by their digest.
     pub by_hash: bool,
     /// Its files by path below the suite.
@@ -49,7 +51,10 @@ impl Release {
             return Err("it is empty".into());
         }
         let time = |field: &str| stanza.get(field).map(|t| parse_time(t).ok_or(format!("{field} `{t}` is not a date")));
-        let words = |field| stanza.get(field).unwrap_or_default().split_whitespace().map(String::from).collect();
+        let words = |field: &str| -> Vec<String> {
+            stanza.get(field).unwrap_or_default().split_whitespace().map(String::from).collect()
+        };
+        let architectures: Vec<String> = words("Architectures");
         let date = time("Date").ok_or("it has no Date")??;
         let valid_until = time("Valid-Until").transpose()?;
         let table = stanza.get("SHA256").ok_or("it lists no SHA256 digests")?;
@@ -73,7 +78,9 @@ impl Release {
             date,
             valid_until,
             components: words("Components"),
-            architectures: words("Architectures"),
+            separate_all: architectures.iter().any(|a| a == "all")
+                && stanza.get("No-Support-for-Architecture-all") != Some("Packages"),
+            architectures,
             by_hash: stanza.get("Acquire-By-Hash") == Some("yes"),
             listed,
         })

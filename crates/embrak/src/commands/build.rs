@@ -7,8 +7,8 @@ use crate::problem::count;
 use crate::session::{self, Session, shown};
 use crate::style::{Table, bad, faint, good, name, strong, warn};
 use embrak_engine::{
-    ActionStatus, BuildOptions, EngineError, Lock, Moved, MovedPackage, OutputFile, PartitionSummary, Plan, Preview,
-    PreviewChange, PreviewPackage, Reason, Selection, Unit, Update, Why, build as build_images, plan,
+    ActionStatus, BuildOptions, EngineError, Lock, Moved, MovedPackage, OutputFile, PackageInfo, PartitionSummary,
+    Plan, Preview, PreviewChange, PreviewPackage, Reason, Selection, Unit, Update, Why, build as build_images, plan,
     preview as preview_images,
 };
 use embrak_model::ByteSize;
@@ -141,13 +141,7 @@ fn print_moved(moved: &[Moved]) {
     }
 }
 
-pub fn why(
-    global: &Global,
-    image: String,
-    package: &str,
-    not: bool,
-    board: Option<String>,
-) -> Result<Code, Failure> {
+pub fn why(global: &Global, image: String, package: &str, not: bool, board: Option<String>) -> Result<Code, Failure> {
     let session = Session::open(global)?;
     let previous = previous(&session)?;
     let selection = Selection { images: vec![image.clone()], board, also: vec![] };
@@ -208,7 +202,9 @@ fn why_not(
     let reasons = present.why(image).ok_or("the image is not planned")?;
     if reasons.contains_key(package) {
         let message = format!("{package} is in {image}");
-        return Err(EngineError::other(message, format!("`embrak why {image} {package}` tells what brings it in")).into());
+        return Err(
+            EngineError::other(message, format!("`embrak why {image} {package}` tells what brings it in")).into()
+        );
     }
     let more = Selection { also: vec![package.to_string()], ..selection.clone() };
     let code = if asked { Code::Done } else { Code::Found };
@@ -425,9 +421,8 @@ fn print_packages(preview: &Preview, full: bool) {
 fn print_changes(changes: &[PreviewChange], full: bool) {
     const SHOWN: usize = 10;
     let bytes: i64 = changes.iter().filter_map(|c| c.bytes).sum();
-    let kind = |from: bool, to: bool| {
-        changes.iter().filter(|c| c.from.is_some() == from && c.to.is_some() == to).count()
-    };
+    let kind =
+        |from: bool, to: bool| changes.iter().filter(|c| c.from.is_some() == from && c.to.is_some() == to).count();
     let size = if bytes == 0 { String::new() } else { format!(", {}", change(bytes)) };
     anstream::println!(
         "  since the last run: {} added, {} removed, {} moved{size}",
@@ -556,7 +551,9 @@ pub fn build(
     let result = result?;
     let record = &result.record;
     if global.json {
-        print_json(&json!({ "run": result.run, "seconds": result.seconds, "moved": result.moved, "warnings": result.warnings, "record": record }))?;
+        print_json(
+            &json!({ "run": result.run, "seconds": result.seconds, "moved": result.moved, "warnings": result.warnings, "record": record }),
+        )?;
         return Ok(Code::Done);
     }
     let built = record.actions.iter().filter(|a| a.status == ActionStatus::Built).count();
@@ -576,6 +573,18 @@ pub fn build(
         );
     }
     print_outputs(&record.outputs);
+    let packages: Vec<PackageInfo> = record.packages.values().flatten().cloned().collect();
+    let scripts = embrak_engine::maintainer_scripts(&session.store, &packages);
+    if !scripts.is_empty() {
+        let matter = scripts.iter().filter(|s| !s.does.is_empty()).count();
+        let images: Vec<&str> = record.packages.keys().map(String::as_str).collect();
+        anstream::println!(
+            "{} of {} were not run, those of {matter} would matter: `embrak show scripts {}` tells",
+            warn("maintainer scripts"),
+            count(scripts.len(), "package"),
+            images.first().copied().unwrap_or("IMAGE")
+        );
+    }
     print_warnings(&result.warnings);
     if !record.host_tools.is_empty() {
         let tools: Vec<&str> = record.host_tools.keys().map(String::as_str).collect();

@@ -153,7 +153,8 @@ pub fn list(global: &Global, kind: Kind) -> Result<Code, Failure> {
         Kind::Repositories => {
             let lock = Lock::load(&workspace.root.join("embrak.lock"))?;
             for (number, r) in workspace.def.repository.iter().enumerate() {
-                let locked: Vec<_> = lock.iter().flat_map(|l| &l.repositories).filter(|l| l.name == *r.name.value).collect();
+                let locked: Vec<_> =
+                    lock.iter().flat_map(|l| &l.repositories).filter(|l| l.name == *r.name.value).collect();
                 let dates: Vec<&str> = locked.iter().map(|l| l.date.as_str()).collect();
                 let used: usize = locked.iter().map(|l| l.packages.len()).sum();
                 let signed = match (r.trusted, locked.iter().any(|l| !l.signed_by.is_empty())) {
@@ -285,12 +286,18 @@ pub fn find(global: &Global, words: &[String]) -> Result<Code, Failure> {
         }
         table.print(0);
         if total > limit {
-            anstream::println!("{}", faint(format!("and {} more packages of repositories: add a word, or use --json", total - limit)));
+            anstream::println!(
+                "{}",
+                faint(format!("and {} more packages of repositories: add a word, or use --json", total - limit))
+            );
         }
     }
     if !unread.is_empty() && !global.json {
         let list = unread.join(", ");
-        anstream::println!("{}", faint(format!("not looked at, because it was never read: {list} (`embrak lock` reads it)")));
+        anstream::println!(
+            "{}",
+            faint(format!("not looked at, because it was never read: {list} (`embrak lock` reads it)"))
+        );
     }
     Ok(Code::of(!rows.is_empty()))
 }
@@ -395,11 +402,46 @@ pub fn time(milliseconds: i64) -> String {
     jiff::Timestamp::from_second(milliseconds / 1000).map(|t| t.to_string()).unwrap_or_default()
 }
 
+/// What the maintainer scripts of an image's packages would do.
+fn show_scripts(global: &Global, session: &Session, image: &str) -> Result<Code, Failure> {
+    session.workspace.image(image).map_err(|p| EngineError::Definitions(vec![p]))?;
+    let rows = session.store.runs().map_err(EngineError::from)?;
+    let of_image = |record: RunRecord| record.packages.get(image).cloned();
+    let found = rows.iter().filter(|r| r.status == "done").find_map(|r| run_record(r).ok().and_then(of_image));
+    let packages = found
+        .ok_or_else(|| EngineError::other(format!("{image} was never built in this store"), "run `embrak build`"))?;
+    let scripts = embrak_engine::maintainer_scripts(&session.store, &packages);
+    if global.json {
+        print_json(&scripts)?;
+        return Ok(Code::Done);
+    }
+    if scripts.is_empty() {
+        anstream::println!("no package of {image} has maintainer scripts");
+        return Ok(Code::Done);
+    }
+    let (mut matter, mut others) =
+        (Table::new(&["package", "version", "scripts", "at installation they see to"]), Vec::new());
+    for s in &scripts {
+        match s.does.is_empty() {
+            false => matter.row([name(&s.package), s.version.clone(), s.scripts.join(" "), s.does.join(", ")]),
+            true => others.push(s.package.as_str()),
+        }
+    }
+    matter.print(0);
+    if !others.is_empty() {
+        anstream::println!("{} {}", faint("scripts that name nothing of this:"), others.join(", "));
+    }
+    Ok(Code::Done)
+}
+
 pub fn show(global: &Global, kind: ShowKind, wanted: &str) -> Result<Code, Failure> {
     if kind == ShowKind::Run {
         return show_run(global, wanted);
     }
     let session = Session::open(global)?;
+    if kind == ShowKind::Scripts {
+        return show_scripts(global, &session, wanted);
+    }
     let workspace = &session.workspace;
     let one = |p| EngineError::Definitions(vec![p]);
     let nodes: Vec<(String, String, &Node)> = match kind {
@@ -543,6 +585,9 @@ fn show_run(global: &Global, wanted: &str) -> Result<Code, Failure> {
 
 pub fn trace(global: &Global, wanted: &str, key: Option<&str>) -> Result<Code, Failure> {
     let session = Session::open(global)?;
+    if kind == ShowKind::Scripts {
+        return show_scripts(global, &session, wanted);
+    }
     let workspace = &session.workspace;
     let one = |p| EngineError::Definitions(vec![p]);
     let node = match wanted.split_once(':') {
