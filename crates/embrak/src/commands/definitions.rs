@@ -585,9 +585,6 @@ fn show_run(global: &Global, wanted: &str) -> Result<Code, Failure> {
 
 pub fn trace(global: &Global, wanted: &str, key: Option<&str>) -> Result<Code, Failure> {
     let session = Session::open(global)?;
-    if kind == ShowKind::Scripts {
-        return show_scripts(global, &session, wanted);
-    }
     let workspace = &session.workspace;
     let one = |p| EngineError::Definitions(vec![p]);
     let node = match wanted.split_once(':') {
