@@ -215,7 +215,8 @@ fn the_lock_keeps_an_older_version_until_told() {
     assert!(!place.run(&["lock"]).expect(0).out.contains("2-1"));
     assert!(place.read("embrak.lock").contains("a 1-1 by"));
     let said = place.run(&["lock", "--update"]).expect(0);
-    assert!(said.out.contains("image i (x86_64): a: 1-1 -> 2-1"), "{}", said.out);
+    let row = said.out.lines().find(|l| l.trim_start().starts_with("a ")).unwrap_or_else(|| panic!("{}", said.out));
+    assert!(row.contains("1-1") && row.contains("2-1") && row.contains("image i (x86_64)"), "{row}");
 }
 
 #[test]
