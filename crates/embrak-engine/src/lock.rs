@@ -486,7 +486,9 @@ impl Lock {
             repository.packages.sort();
             repository.packages.dedup();
         }
-        repositories.retain(|_, r| !r.packages.is_empty());
+        // One that is declared and not used stays too: what it offers has a part in what is chosen.
+        repositories
+            .retain(|(name, architecture), r| !r.packages.is_empty() || new.repository(name, architecture).is_some());
         recipes.retain(|id, _| reached.contains(id));
         let used: BTreeSet<&String> = recipes.values().flat_map(|r| &r.tools).collect();
         tools.retain(|name, _| used.contains(name));

@@ -480,10 +480,12 @@ impl<'a> Planner<'a> {
                 why.remedies.push(format!("with the layer {layer}, which has {name} {version}"));
             }
         }
+        // To take the question back is no answer.
+        why.remedies.retain(|r| !r.ends_with("[command line]"));
         let locked = makers.repositories.iter().any(|r| !r.indexes.is_empty());
         if !why.missing.is_empty() && locked && *self.update == Update::Nothing && self.previous.is_some() {
             why.remedies
-                .push("perhaps with newer repositories: `embrak lock --update` reads what they offer now".into());
+                .push("with newer repositories, perhaps: `embrak lock --update` reads what they offer now".into());
         }
         EngineError::Unsolvable { who: who.to_string(), why }
     }

@@ -452,7 +452,13 @@ fn describe(
     file: Option<String>,
 ) -> FoundPackage {
     let origin = index.origin();
-    let of = origin.strip_prefix(repository).unwrap_or(origin).trim().trim_end_matches(" Packages").to_string();
+    let of = origin
+        .strip_prefix(repository)
+        .unwrap_or(origin)
+        .trim()
+        .trim_end_matches(" Packages")
+        .trim_end_matches("index")
+        .to_string();
     FoundPackage {
         name: record.name.clone(),
         version: record.version.clone(),

@@ -152,7 +152,8 @@ impl Repository for OwnRepository {
         let mut out = Vec::new();
         for entry in &snapshot.indexes {
             let key = Digest::of(format!("index {FORMAT} own {} {}", self.architecture, entry.digest));
-            let load = |bytes| Index::load(bytes, &self.name, self.rank, &self.architecture);
+            let origin = format!("{} index", self.name);
+            let load = |bytes| Index::load(bytes, &origin, self.rank, &self.architecture);
             let known = fs::read(store.index_path(&key)).ok().and_then(|bytes| load(bytes).ok());
             let mut index = match known {
                 Some(index) => index,

@@ -12,10 +12,12 @@ use std::sync::atomic::AtomicBool;
 
 /// The text of the largest index the machine has; none when it has none.
 fn machine_index() -> Option<Vec<u8>> {
-    let listed = Command::new("apt-get").args(["indextargets", "--format", "$(FILENAME)", "Created-By: Packages"]).output();
+    let listed =
+        Command::new("apt-get").args(["indextargets", "--format", "$(FILENAME)", "Created-By: Packages"]).output();
     let listed = listed.ok().filter(|o| o.status.success())?;
     let texts = String::from_utf8_lossy(&listed.stdout).into_owned();
-    let cat = |path: &str| Command::new("/usr/lib/apt/apt-helper").args(["cat-file", path]).output().ok().map(|o| o.stdout);
+    let cat =
+        |path: &str| Command::new("/usr/lib/apt/apt-helper").args(["cat-file", path]).output().ok().map(|o| o.stdout);
     texts.lines().filter_map(cat).max_by_key(Vec::len).filter(|t| t.len() > 1 << 20)
 }
 
@@ -101,7 +103,10 @@ fn there(set: &BTreeMap<String, Known>, text: &str, but: &str) -> bool {
 #[test]
 fn closures_of_packages_drawn_at_random_are_valid() {
     let Some(text) = machine_index() else {
-        assert!(std::env::var_os("EMBRAK_REQUIRE_JUDGES").is_none(), "the package manager's lists are required: apt-get update");
+        assert!(
+            std::env::var_os("EMBRAK_REQUIRE_JUDGES").is_none(),
+            "the package manager's lists are required: apt-get update"
+        );
         eprintln!("skipped: this machine's package manager has no lists");
         return;
     };

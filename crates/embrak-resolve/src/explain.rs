@@ -189,6 +189,9 @@ impl Teller<'_> {
                 Why::Asked(_) | Why::Requires(..) | Why::Learned(_) => {}
             }
         }
+        // The same version from two places says the same twice.
+        let mut said = BTreeSet::new();
+        out.retain(|sentence| said.insert(sentence.clone()));
         out
     }
 

@@ -33,8 +33,9 @@ impl Progress {
     fn line(&self, text: &str) {
         match &self.bar {
             _ if self.quiet => {}
-            Some(bar) => bar.suspend(|| anstream::eprintln!("{text}")),
-            None => anstream::eprintln!("{text}"),
+            // Before anything is planned there is no bar to be drawn again.
+            Some(bar) if bar.length().unwrap_or(0) > 0 => bar.suspend(|| anstream::eprintln!("{text}")),
+            Some(_) | None => anstream::eprintln!("{text}"),
         }
     }
 

@@ -35,7 +35,11 @@ fn place() -> (Place, Mirror, Server) {
 
 fn packages(lampd: &str) -> Vec<Deb> {
     vec![
-        Deb::new("lampd", lampd).depends("libgauge (>= 0.3)").field("Recommends", "foghorn").file("/usr/sbin/lampd", lampd, 0o755),
+        Deb::new("lampd", lampd).depends("libgauge (>= 0.3)").field("Recommends", "foghorn").file(
+            "/usr/sbin/lampd",
+            lampd,
+            0o755,
+        ),
         Deb::new("libgauge", "0.4-1").control("postinst", "#!/bin/sh\nldconfig\n"),
         Deb::new("foghorn", "1").field("Conflicts", "quiet").field("Provides", "horn"),
         Deb::new("quiet", "1"),
@@ -57,16 +61,24 @@ fn a_secret_opens_the_repository_and_is_nowhere_afterwards() {
     place.run(&["lock"]).expect(1).says(&["parameter `pass` needs a value", "password of the mirror"]);
     run(&["lock"]).expect(0);
     let built = run(&["build", "-v"]).expect(0);
-    assert!(built.out.contains("maintainer scripts of 1 package were not run, those of 1 would matter"), "{}", built.out);
+    assert!(
+        built.out.contains("maintainer scripts of 1 package were not run, those of 1 would matter"),
+        "{}",
+        built.out
+    );
     run(&["keys", "new", "release"]).expect(0);
     run(&["sign", "--key", "keys/release.key"]).expect(0);
     run(&["vendor", "inputs", "--key", "keys/release.key"]).expect(0);
-    run(&["publish", "repository", "--key", "keys/release.key"]).expect(1).says(&["the run made no packages of recipes"]);
+    run(&["publish", "repository", "--key", "keys/release.key"])
+        .expect(1)
+        .says(&["the run made no packages of recipes"]);
     // Done again from the record alone: nobody knows the secret, and nobody has to.
     server.fault(Fault::Status("".into(), 500, usize::MAX));
     let again = place.run(&["--param", "pass=other", "reproduce"]).expect(0);
     let mut said = [built.out, built.err, again.out, again.err].concat();
-    for verb in [&["preview", "--full"][..], &["list", "repositories"], &["show", "run", "1"], &["log", "1"], &["trace", "i"]] {
+    for verb in
+        [&["preview", "--full"][..], &["list", "repositories"], &["show", "run", "1"], &["log", "1"], &["trace", "i"]]
+    {
         let more = run(verb);
         said += &(more.out + &more.err);
     }
@@ -85,7 +97,10 @@ fn a_secret_opens_the_repository_and_is_nowhere_afterwards() {
         assert!(!found, "the secret is in {}", file.display());
         assert!(!file.to_string_lossy().contains(CANARY));
     }
-    assert!(place.read("embrak.lock").contains("/${pass}@") || place.read("embrak.lock").contains("url = \"http://127.0.0.1"));
+    assert!(
+        place.read("embrak.lock").contains("/${pass}@")
+            || place.read("embrak.lock").contains("url = \"http://127.0.0.1")
+    );
 }
 
 #[test]
@@ -93,7 +108,11 @@ fn the_lock_moves_when_told_and_says_how() {
     let (place, mirror, _server) = place();
     let run = |args: &[&str]| place.run(&[&["--param", &format!("pass={CANARY}")], args].concat());
     let first = run(&["lock"]).expect(0);
-    assert!(first.out.contains("mainland for x86_64: as of 2026-03-01T00:00:00Z, 2 packages used, signed by "), "{}", first.out);
+    assert!(
+        first.out.contains("mainland for x86_64: as of 2026-03-01T00:00:00Z, 2 packages used, signed by "),
+        "{}",
+        first.out
+    );
     run(&["lock", "--check"]).expect(0);
     let later = Suite { label: "Mainland Security".into(), date: 1_772_400_000, ..Suite::default() };
     mirror.publish(&later, &packages("2.1-1"));
@@ -101,10 +120,15 @@ fn the_lock_moves_when_told_and_says_how() {
     let kept = run(&["lock"]).expect(0);
     assert!(kept.out.contains("embrak.lock says so already"), "{}", kept.out);
     let moved = run(&["lock", "--update"]).expect(0);
-    let row = moved.out.lines().find(|l| l.trim_start().starts_with("lampd")).unwrap_or_else(|| panic!("{}", moved.out));
+    let row =
+        moved.out.lines().find(|l| l.trim_start().starts_with("lampd")).unwrap_or_else(|| panic!("{}", moved.out));
     assert!(row.contains("2.0-1") && row.contains("2.1-1") && row.contains("security"), "{row}");
     assert!(moved.out.contains("1 package moved, 1 of them for security"), "{}", moved.out);
-    assert!(moved.out.contains("repository mainland (x86_64): 2026-03-01T00:00:00Z -> 2026-03-01T21:20:00Z"), "{}", moved.out);
+    assert!(
+        moved.out.contains("repository mainland (x86_64): 2026-03-01T00:00:00Z -> 2026-03-01T21:20:00Z"),
+        "{}",
+        moved.out
+    );
     let json = run(&["lock", "--update", "--json"]).expect(0).json();
     assert_eq!(json["current"], true);
     assert_eq!(run(&["lock", "--update=nothing-such"]).expect(0).code, 0);
@@ -119,7 +143,10 @@ fn why_in_both_directions_and_why_not() {
     let down = run(&["why", "i", "lampd"]).expect(0).out;
     assert!(down.contains("lampd needs libgauge\nwithout it, 1 more would go: libgauge"), "{down}");
     let not = run(&["why", "i", "horn"]).expect(3).out;
-    assert!(not.contains("horn is not in i: nothing in it asks for it\nasking for it would add 1 package: foghorn 1"), "{not}");
+    assert!(
+        not.contains("horn is not in i: nothing in it asks for it\nasking for it would add 1 package: foghorn 1"),
+        "{not}"
+    );
     place.write("l/images/i.toml", "image = 'i'\noutputs = ['manifest']\npackages = ['quiet']\n");
     let never = run(&["why", "i", "foghorn", "--not"]).expect(0).out;
     assert!(never.contains("foghorn is not in i, and it cannot be:"), "{never}");
@@ -155,7 +182,10 @@ fn find_looks_into_repositories_and_their_files() {
 #[test]
 fn packages_are_published_for_other_workspaces() {
     let maker = Place::of(&[
-        ("l/recipes/horn/recipe.toml", "name = 'horn'\nversion = '1'\nsummary = 'Sounds'\nlicense = 'MIT'\nprovides = ['siren']\nmethod = 'copy'\n[[source]]\ndir = 'src'\n"),
+        (
+            "l/recipes/horn/recipe.toml",
+            "name = 'horn'\nversion = '1'\nsummary = 'Sounds'\nlicense = 'MIT'\nprovides = ['siren']\nmethod = 'copy'\n[[source]]\ndir = 'src'\n",
+        ),
         ("l/recipes/horn/src/etc/horn", "loud\n"),
         ("l/images/i.toml", "image = 'i'\noutputs = ['manifest']\npackages = ['horn']\n"),
     ]);
