@@ -330,7 +330,7 @@ pub enum LayerAction {
     Add {
         /// Its directory, from the workspace's
         #[arg(required_unless_present_any = ["git", "archive"], conflicts_with_all = ["git", "archive"])]
-        directory: Option<String>,
+        layer: Option<String>,
         /// A git repository to take it from
         #[arg(long, value_name = "URL", requires = "commit", conflicts_with = "archive")]
         git: Option<String>,
@@ -344,7 +344,7 @@ pub enum LayerAction {
         #[arg(long, value_name = "DIGEST")]
         sha256: Option<String>,
         /// The layer's directory inside
-        #[arg(long, value_name = "DIR", conflicts_with = "directory")]
+        #[arg(long, value_name = "DIR", conflicts_with = "layer")]
         path: Option<String>,
     },
     /// Take a layer out; its directory stays

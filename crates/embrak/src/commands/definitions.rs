@@ -54,7 +54,7 @@ pub fn layer(global: &Global, action: LayerAction) -> Result<Code, Failure> {
     let before = std::fs::read_to_string(&path)?;
     let known = session::load(global)?;
     let (after, said) = match &action {
-        LayerAction::Add { directory, git, commit, archive, sha256, path } => {
+        LayerAction::Add { layer: directory, git, commit, archive, sha256, path } => {
             let text = |t: &Option<String>| t.clone().unwrap_or_default();
             let layer = match (directory, git, archive) {
                 (Some(directory), ..) => LayerSource::Directory(directory.trim_end_matches('/').to_string()),
