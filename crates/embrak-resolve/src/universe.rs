@@ -7,7 +7,6 @@ use std::ops::Range;
 use std::sync::{Arc, OnceLock};
 
 /// Index of a candidate in its universe.
-
 pub type CandidateId = usize;
 
 /// Something a package provides besides itself.

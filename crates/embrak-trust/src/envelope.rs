@@ -73,7 +73,9 @@ impl Envelope {
         let payload = STANDARD.decode(&self.payload).ok().filter(|_| self.payload_type == payload_type)?;
         let message = pre_authentication(payload_type, &payload);
         let signed = |key: &&PublicKey| {
-            let of = |s: &EnvelopeSignature| STANDARD.decode(&s.sig).is_ok_and(|sig| key.verifies(&message, &sig));
+            let of = |s: &EnvelopeSignature| {
+                s.keyid == key.id() && STANDARD.decode(&s.sig).is_ok_and(|sig| key.verifies(&message, &sig))
+            };
             self.signatures.iter().any(of)
         };
         let key = keys.iter().find(signed)?;

@@ -110,7 +110,8 @@ fn change(bytes: i64) -> String {
 
 /// What moved: packages in a table, each once however many images have it, then the rest in sentences.
 fn print_moved(moved: &[Moved]) {
-    let mut packages: BTreeMap<(&str, Option<&str>, Option<&str>), (&MovedPackage, Vec<&str>)> = BTreeMap::new();
+    type Move<'m> = (&'m str, Option<&'m str>, Option<&'m str>);
+    let mut packages: BTreeMap<Move<'_>, (&MovedPackage, Vec<&str>)> = BTreeMap::new();
     for package in moved.iter().filter_map(|m| m.package.as_ref()) {
         let key = (package.name.as_str(), package.from.as_deref(), package.to.as_deref());
         packages.entry(key).or_insert((package, Vec::new())).1.push(&package.image);
