@@ -256,7 +256,7 @@ fn broken_connections_are_taken_up_where_they_broke() {
     // Other bytes of the right length are refused, however often they are asked for.
     let fresh = Store::open(place.dir.path().join("fresh")).unwrap();
     server.fault(Fault::Garble("pool".into()));
-    let error = fetcher().all(&fresh, &[item.clone()]).unwrap_err().to_string();
+    let error = fetcher().all(&fresh, std::slice::from_ref(&item)).unwrap_err().to_string();
     assert!(error.contains("its bytes digest to"), "{error}");
     assert!(!fresh.has(&item.digest));
     server.mend();

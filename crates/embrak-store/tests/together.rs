@@ -113,7 +113,7 @@ fn a_store_of_a_newer_version_is_refused() {
     let db = rusqlite::Connection::open(dir.path().join("index.sqlite")).unwrap();
     db.pragma_update(None, "user_version", 99).unwrap();
     let error = Store::open(dir.path()).err().unwrap().to_string();
-    assert!(error.contains("has format 99, this Embrak knows up to 1"), "{error}");
+    assert!(error.contains("has format 99, this Embrak knows up to 2"), "{error}");
     drop(db);
     std::fs::write(dir.path().join("index.sqlite"), "this is not a database at all, whatever its name says").unwrap();
     assert!(Store::open(dir.path()).err().unwrap().to_string().contains("cannot be used"));
