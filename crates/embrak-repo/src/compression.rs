@@ -85,7 +85,7 @@ mod tests {
         let packed = zstd::encode_all(&vec![0u8; 1 << 20][..], 1).unwrap();
         let read = |limit| {
             let mut out = Vec::new();
-            Compression::Zstd.reader(packed.as_slice(), limit).unwrap().read_to_end(&mut out).map(|n| n)
+            Compression::Zstd.reader(packed.as_slice(), limit).unwrap().read_to_end(&mut out)
         };
         assert_eq!(read(1 << 20).unwrap(), 1 << 20);
         let error = read((1 << 20) - 1).unwrap_err().to_string();

@@ -157,7 +157,7 @@ mod tests {
                 bytes[12..16].copy_from_slice(&crc.to_le_bytes());
             }
             if let Ok(index) = Index::load(bytes, "", 0, "amd64") {
-                let _ = (index.named(&name), index.providing(&name), index.find(&[name.clone()]), index.essential());
+                let _ = (index.named(&name), index.providing(&name), index.find(std::slice::from_ref(&name)), index.essential());
                 for number in 0..index.len().min(10) {
                     let _ = index.candidate(number);
                 }
