@@ -729,16 +729,7 @@ fn settings_of(workspace: &Workspace, image: &Image) -> BTreeMap<Name, RecipeSet
         let into = out.entry(recipe.clone()).or_default();
         into.options.extend(settings.options.clone());
         into.env.extend(settings.env.clone());
-        let (steps, own) = (&mut into.steps, settings.steps.clone());
-        for (step, said) in [
-            (&mut steps.prepare, own.prepare),
-            (&mut steps.configure, own.configure),
-            (&mut steps.compile, own.compile),
-            (&mut steps.check, own.check),
-            (&mut steps.install, own.install),
-        ] {
-            *step = said.or(step.take());
-        }
+        into.steps = std::mem::take(&mut into.steps).replaced_by(settings.steps.clone());
     }
     out
 }
@@ -750,18 +741,7 @@ fn with_settings(recipe: &Recipe, settings: Option<&RecipeSettings>) -> (Recipe,
         return (recipe, None);
     };
     recipe.def.env.extend(settings.env.clone());
-    let steps = &mut recipe.def.steps;
-    for (step, said) in [
-        (&mut steps.prepare, &settings.steps.prepare),
-        (&mut steps.configure, &settings.steps.configure),
-        (&mut steps.compile, &settings.steps.compile),
-        (&mut steps.check, &settings.steps.check),
-        (&mut steps.install, &settings.steps.install),
-    ] {
-        if said.is_some() {
-            step.clone_from(said);
-        }
-    }
+    recipe.def.steps = recipe.def.steps.replaced_by(settings.steps.clone());
     let digest = Digest::of(serde_json::json!([settings.env, settings.steps]).to_string());
     (recipe, Some(digest))
 }

@@ -5,6 +5,7 @@ use crate::build::last_packages;
 use crate::error::Result;
 use crate::outputs::{PartitionSummary, file_name};
 use crate::plan::{Plan, PlannedImage, Why, disk_of};
+use embrak_model::SizeSpec;
 use embrak_model::definitions::{ImageDef, Output};
 use embrak_tree::{BlobSource, Digest, Kind, Tree};
 use serde::Serialize;
@@ -94,6 +95,8 @@ pub struct PreviewPartition {
     pub kind: String,
     /// Its size as written.
     pub size: String,
+    /// Its size in bytes, when it is written so.
+    pub bytes: Option<u64>,
     /// Its filesystem.
     pub filesystem: String,
     /// Where it is mounted.
@@ -320,6 +323,10 @@ pub fn preview(engine: &Engine<'_>, plan: &Plan) -> Result<Vec<Preview>> {
                     label: p.label.value.clone(),
                     kind: p.kind.value.clone(),
                     size: p.size.value.to_string(),
+                    bytes: match p.size.value {
+                        SizeSpec::Fixed(size) => Some(size.0),
+                        _ => None,
+                    },
                     filesystem: format!("{:?}", p.filesystem.value).to_lowercase(),
                     mount: p.mount.as_ref().map(|m| m.value.clone()),
                 })

@@ -9,7 +9,7 @@
 //! Publishing adds a part and signs anew; who has read the repository before fetches only the new parts.
 
 use crate::fetch::{FetchError, FetchItem, Fetcher};
-use crate::index::{FORMAT, Index, IndexBuilder};
+use crate::index::{FORMAT, Index, IndexBuilder, cached};
 use crate::package_file::{PackageHead, place, read_package, write_package};
 use crate::record::{PackageRecord, Snapshot, SnapshotIndex, Syntax, Unpacked};
 use crate::{Repository, RepositoryError, Result};
@@ -153,18 +153,14 @@ impl Repository for OwnRepository {
         for entry in &snapshot.indexes {
             let key = Digest::of(format!("index {FORMAT} own {} {}", self.architecture, entry.digest));
             let origin = format!("{} index", self.name);
-            let load = |bytes| Index::load(bytes, &origin, self.rank, &self.architecture);
-            let known = fs::read(store.index_path(&key)).ok().and_then(|bytes| load(bytes).ok());
-            let mut index = match known {
-                Some(index) => index,
-                None => {
-                    let limit = entry.unpacked.unwrap_or(PART_LIMIT).min(PART_LIMIT);
-                    let bytes = build(store, &entry.digest, &self.architecture, limit)
-                        .map_err(|what| self.damaged(format!("{}: {what}", entry.path)))?;
-                    store.put_index(&key, &bytes)?;
-                    load(bytes).map_err(|what| self.damaged(format!("{}: {what}", entry.path)))?
-                }
-            };
+            let limit = entry.unpacked.unwrap_or(PART_LIMIT).min(PART_LIMIT);
+            let mut index = cached(
+                store,
+                &key,
+                |bytes| Index::load(bytes, &origin, self.rank, &self.architecture),
+                || build(store, &entry.digest, &self.architecture, limit),
+                |what| self.damaged(format!("{}: {what}", entry.path)),
+            )?;
             index.repository = self.name.clone();
             out.push(Arc::new(index));
         }

@@ -137,6 +137,18 @@ pub struct StepsDef {
 }
 
 impl StepsDef {
+    /// These steps, but those that `other` says.
+    #[must_use]
+    pub fn replaced_by(self, other: StepsDef) -> StepsDef {
+        StepsDef {
+            prepare: other.prepare.or(self.prepare),
+            configure: other.configure.or(self.configure),
+            compile: other.compile.or(self.compile),
+            check: other.check.or(self.check),
+            install: other.install.or(self.install),
+        }
+    }
+
     /// The steps by name in the order they run, the method's filled in, empty ones left out.
     pub fn in_order(&self, method: Option<Method>) -> Vec<(&'static str, String)> {
         let (compile, install) = match method {

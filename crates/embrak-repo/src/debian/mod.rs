@@ -8,7 +8,7 @@ pub use release::Release;
 
 use crate::deb::{Limits, unpack_deb};
 use crate::fetch::{FetchError, FetchItem, Fetcher};
-use crate::index::{FORMAT, Index};
+use crate::index::{FORMAT, Index, cached};
 use crate::openpgp::{Keyring, SignedBy};
 use crate::record::{PackageRecord, Snapshot, SnapshotIndex, Unpacked};
 use crate::{Contents, Repository, RepositoryError, Result};
@@ -314,20 +314,13 @@ impl Repository for DebianRepository {
         for entry in snapshot.indexes.iter().filter(|i| !i.files) {
             let origin = format!("{} {} Packages", self.name, entry.of);
             let key = Digest::of(format!("index {FORMAT} debian {} {}", self.architecture, entry.digest));
-            let load = || {
-                let bytes = std::fs::read(store.index_path(&key)).ok()?;
-                Index::load(bytes, &origin, self.rank, &self.architecture).ok()
-            };
-            let mut index = match load() {
-                Some(index) => index,
-                None => {
-                    let bytes = packages::build(store, entry, &self.architecture, INDEX_LIMIT)
-                        .map_err(|what| self.damaged(format!("{}: {what}", entry.path)))?;
-                    store.put_index(&key, &bytes)?;
-                    Index::load(bytes, &origin, self.rank, &self.architecture)
-                        .map_err(|what| self.damaged(format!("{}: {what}", entry.path)))?
-                }
-            };
+            let mut index = cached(
+                store,
+                &key,
+                |bytes| Index::load(bytes, &origin, self.rank, &self.architecture),
+                || packages::build(store, entry, &self.architecture, INDEX_LIMIT),
+                |what| self.damaged(format!("{}: {what}", entry.path)),
+            )?;
             index.security = entry.security;
             index.repository = self.name.clone();
             out.push(Arc::new(index));

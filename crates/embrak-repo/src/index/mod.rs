@@ -25,6 +25,26 @@ mod read;
 pub use build::IndexBuilder;
 pub use read::{Found, Index};
 
+use crate::RepositoryError;
+use embrak_store::Store;
+use embrak_tree::Digest;
+
+/// The index kept in the store by a key, made when it is not there or does not hold together.
+pub(crate) fn cached(
+    store: &Store,
+    key: &Digest,
+    load: impl Fn(Vec<u8>) -> Result<Index, String>,
+    build: impl FnOnce() -> Result<Vec<u8>, String>,
+    damaged: impl Fn(String) -> RepositoryError,
+) -> crate::Result<Index> {
+    if let Some(index) = std::fs::read(store.index_path(key)).ok().and_then(|bytes| load(bytes).ok()) {
+        return Ok(index);
+    }
+    let bytes = build().map_err(&damaged)?;
+    store.put_index(key, &bytes)?;
+    load(bytes).map_err(damaged)
+}
+
 const MAGIC: &[u8; 8] = b"EMBRAKIX";
 /// Changes whenever the layout or what goes into it changes; part of the key the file is kept by.
 pub(crate) const FORMAT: u32 = 1;

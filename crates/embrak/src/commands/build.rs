@@ -8,8 +8,8 @@ use crate::session::{self, Session, shown};
 use crate::style::{Table, bad, faint, good, name, strong, warn};
 use embrak_engine::{
     ActionStatus, BuildOptions, EngineError, Lock, Moved, MovedPackage, OutputFile, PackageInfo, PartitionSummary,
-    Plan, Preview, PreviewChange, PreviewPackage, Reason, Selection, Unit, Update, Why, build as build_images, plan,
-    preview as preview_images,
+    Plan, Preview, PreviewChange, PreviewPackage, PreviewPartition, Reason, Selection, Unit, Update, Why,
+    build as build_images, plan, preview as preview_images,
 };
 use embrak_model::ByteSize;
 use serde_json::json;
@@ -477,6 +477,17 @@ fn print_preview(preview: &Preview, full: bool) {
         let part = |p: &PartitionSummary| Part { label: p.label.clone(), start: p.start, size: p.size, used: used(p) };
         anstream::println!("  {}", faint("as last built"));
         map::print(disk.size, &disk.partitions.iter().map(part).collect::<Vec<_>>());
+    }
+    // Before the first build, the map is drawn when every size is written; how full it will be nobody knows yet.
+    let sizes: Vec<u64> = preview.partitions.iter().filter_map(|p| p.bytes).collect();
+    if preview.last_disk.is_none() && !sizes.is_empty() && sizes.len() == preview.partitions.len() {
+        let mut start = 0;
+        let place = |(p, size): (&PreviewPartition, &u64)| {
+            start += size;
+            Part { label: p.label.clone(), start: start - size, size: *size, used: 0.0 }
+        };
+        let parts: Vec<Part> = preview.partitions.iter().zip(&sizes).map(place).collect();
+        map::print(sizes.iter().sum(), &parts);
     }
     if !preview.users.is_empty() {
         anstream::println!("  users: {}", preview.users.join(", "));
