@@ -97,6 +97,9 @@ pub fn read_archive<R: Read>(
                     EntryError::Path(e) => TarError::Path(e),
                     EntryError::Other(what) => TarError::Damaged { offset: start, what },
                 })?;
+                if path.is_root() && !entry.is_directory() {
+                    return Err(damaged("an entry without a name that is not a directory"));
+                }
                 let has_content = matches!(entry.kind, Kind::File { .. });
                 let mut content = (&mut input).take(if has_content { size } else { 0 });
                 visit(path, entry, &mut content)?;
