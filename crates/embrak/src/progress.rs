@@ -3,13 +3,15 @@
 use crate::style::{faint, good, name, warn};
 use embrak_engine::{ActionStatus, Event, Observer};
 use embrak_model::ByteSize;
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::collections::BTreeSet;
 use std::io::IsTerminal;
 use std::sync::{Mutex, PoisonError};
 
 /// Tells about progress on standard error.
 pub struct Progress {
+    /// All bars there are, drawn together.
+    bars: MultiProgress,
     bar: Option<ProgressBar>,
     quiet: bool,
     verbose: bool,
@@ -21,20 +23,21 @@ pub struct Progress {
 impl Progress {
     /// Bars when standard error is a terminal.
     pub fn new(quiet: bool, verbose: bool) -> Self {
+        let bars = MultiProgress::with_draw_target(ProgressDrawTarget::stderr_with_hz(15));
         let bar = (std::io::stderr().is_terminal() && !quiet).then(|| {
-            let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr_with_hz(15));
+            let bar = bars.add(ProgressBar::no_length());
             let style = ProgressStyle::with_template("  {bar:24} {pos}/{len} {elapsed} {wide_msg}");
             bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars("━╸·"));
             bar
         });
-        Progress { bar, quiet, verbose, running: Mutex::default(), fetching: Mutex::default() }
+        Progress { bars, bar, quiet, verbose, running: Mutex::default(), fetching: Mutex::default() }
     }
 
     fn line(&self, text: &str) {
         match &self.bar {
             _ if self.quiet => {}
             // Before anything is planned there is no bar to be drawn again.
-            Some(bar) if bar.length().unwrap_or(0) > 0 => bar.suspend(|| anstream::eprintln!("{text}")),
+            Some(bar) if bar.length().is_some() => self.bars.suspend(|| anstream::eprintln!("{text}")),
             Some(_) | None => anstream::eprintln!("{text}"),
         }
     }
@@ -50,7 +53,7 @@ impl Progress {
         let what = format!("{items} {}, {}", if items == 1 { "file" } else { "files" }, ByteSize(bytes).human());
         self.line(&format!("  {}  {what}", name("fetch")));
         if self.bar.is_some() {
-            let bar = ProgressBar::with_draw_target(Some(bytes), ProgressDrawTarget::stderr_with_hz(10));
+            let bar = self.bars.add(ProgressBar::new(bytes));
             let style = "  {bar:24} {bytes}/{total_bytes} {bytes_per_sec} {eta} left {wide_msg}";
             let style = ProgressStyle::with_template(style).unwrap_or_else(|_| ProgressStyle::default_bar());
             bar.set_style(style.progress_chars("━╸·"));
