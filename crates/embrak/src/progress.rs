@@ -25,7 +25,8 @@ impl Progress {
     pub fn new(quiet: bool, verbose: bool) -> Self {
         let bars = MultiProgress::with_draw_target(ProgressDrawTarget::stderr_with_hz(15));
         let bar = (std::io::stderr().is_terminal() && !quiet).then(|| {
-            let bar = bars.add(ProgressBar::no_length());
+            // Drawn with the others once something is planned.
+            let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden());
             let style = ProgressStyle::with_template("  {bar:24} {pos}/{len} {elapsed} {wide_msg}");
             bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars("━╸·"));
             bar
@@ -36,9 +37,8 @@ impl Progress {
     fn line(&self, text: &str) {
         match &self.bar {
             _ if self.quiet => {}
-            // Before anything is planned there is no bar to be drawn again.
-            Some(bar) if bar.length().is_some() => self.bars.suspend(|| anstream::eprintln!("{text}")),
-            Some(_) | None => anstream::eprintln!("{text}"),
+            Some(_) => self.bars.suspend(|| anstream::eprintln!("{text}")),
+            None => anstream::eprintln!("{text}"),
         }
     }
 
@@ -86,6 +86,7 @@ impl Observer for Progress {
             Event::Planned(count) => {
                 if let Some(bar) = &self.bar {
                     bar.set_length(count as u64);
+                    self.bars.add(bar.clone());
                 }
             }
             Event::Started(label) => {
