@@ -1,5 +1,10 @@
 //! From definitions to a lock: which packages, made by which recipes, with which inputs.
 
+mod reasons;
+mod settings;
+
+use self::reasons::{beside, reasons, recommendations};
+use self::settings::{options_of, settings_of, with_settings};
 use crate::error::{EngineError, Result};
 use crate::lock::{Lock, LockedImage, LockedLayer, LockedPackage, LockedRecipe, LockedTool, Maker, Moved};
 use crate::repositories::{self, OpenRepository, PlannedFile};
@@ -718,80 +723,6 @@ fn list(names: &[String]) -> String {
     if names.is_empty() { "nothing is".to_string() } else { names.join(", ") + " are" }
 }
 
-/// The settings of every recipe: the image's over the workspace's.
-fn settings_of(workspace: &Workspace, image: &Image) -> BTreeMap<Name, RecipeSettings> {
-    let mut out = workspace.def.recipe.clone();
-    for (recipe, options) in &image.def.options {
-        let into = &mut out.entry(recipe.clone()).or_default().options;
-        into.extend(options.iter().map(|(name, value)| (name.clone(), value.value)));
-    }
-    for (recipe, settings) in &image.def.recipe {
-        let into = out.entry(recipe.clone()).or_default();
-        into.options.extend(settings.options.clone());
-        into.env.extend(settings.env.clone());
-        into.steps = std::mem::take(&mut into.steps).replaced_by(settings.steps.clone());
-    }
-    out
-}
-
-/// A recipe as its settings make it, and the digest of those that options do not tell.
-fn with_settings(recipe: &Recipe, settings: Option<&RecipeSettings>) -> (Recipe, Option<Digest>) {
-    let mut recipe = recipe.clone();
-    let Some(settings) = settings.filter(|s| !s.env.is_empty() || s.steps != Default::default()) else {
-        return (recipe, None);
-    };
-    recipe.def.env.extend(settings.env.clone());
-    recipe.def.steps = recipe.def.steps.replaced_by(settings.steps.clone());
-    let digest = Digest::of(serde_json::json!([settings.env, settings.steps]).to_string());
-    (recipe, Some(digest))
-}
-
-/// Packages of recipes in layers that lie beside those of the workspace and are not used: layer, name, version.
-fn beside(workspace: &Workspace) -> Vec<(String, String, String)> {
-    #[derive(serde::Deserialize)]
-    struct Named {
-        name: String,
-        version: String,
-        #[serde(default)]
-        revision: Option<u32>,
-    }
-    let used: BTreeSet<std::path::PathBuf> =
-        workspace.layers.iter().filter_map(|l| l.dir.canonicalize().ok()).collect();
-    let parents: BTreeSet<&std::path::Path> =
-        workspace.layers.iter().filter(|l| l.tree.is_none()).filter_map(|l| l.dir.parent()).collect();
-    let list = |dir: &std::path::Path| -> Vec<std::path::PathBuf> {
-        let mut found: Vec<_> = std::fs::read_dir(dir).into_iter().flatten().flatten().map(|e| e.path()).collect();
-        found.sort();
-        found
-    };
-    let mut out = Vec::new();
-    for layer in parents.into_iter().flat_map(list) {
-        if !layer.join("layer.toml").is_file() || layer.canonicalize().is_ok_and(|l| used.contains(&l)) {
-            continue;
-        }
-        let shown = layer.strip_prefix(&workspace.root).unwrap_or(&layer).display().to_string();
-        for recipe in list(&layer.join("recipes")) {
-            let text = std::fs::read_to_string(recipe.join("recipe.toml")).unwrap_or_default();
-            if let Ok(found) = toml::from_str::<Named>(&text) {
-                let version = format!("{}-{}", found.version, found.revision.unwrap_or(1));
-                out.push((shown.clone(), found.name, version));
-            }
-        }
-    }
-    out
-}
-
-/// Whether each option of a recipe is on.
-fn options_of(recipe: &Recipe, settings: &BTreeMap<Name, RecipeSettings>) -> BTreeMap<Name, bool> {
-    let said = settings.get(&recipe.def.name.value).map(|s| &s.options);
-    recipe
-        .def
-        .option
-        .iter()
-        .map(|(name, o)| (name.clone(), said.and_then(|s| s.get(name)).copied().unwrap_or(o.default)))
-        .collect()
-}
-
 fn provided(text: &str) -> Option<Provided> {
     let requirement: Requirement = text.parse().ok()?;
     let version = requirement.bounds.first().map(|(_, version)| version.clone());
@@ -811,43 +742,4 @@ fn need(text: &Located<String>, by: &str) -> Result<Need> {
 
 fn chosen_versions(universe: &Universe, chosen: &[CandidateId]) -> BTreeMap<String, Version> {
     chosen.iter().map(|&id| universe.get(id)).map(|c| (c.name.clone(), c.version.clone())).collect()
-}
-
-/// Who asks for each chosen package.
-fn reasons(universe: &Universe, request: &Request, chosen: &[CandidateId]) -> BTreeMap<String, Vec<Why>> {
-    let set: BTreeSet<CandidateId> = chosen.iter().copied().collect();
-    let none = Request::default();
-    let mut out: BTreeMap<String, Vec<Why>> = BTreeMap::new();
-    let mut note = |wanted: &Alternatives, by: &str, origin: &str| {
-        for id in universe.matching_any(wanted, &none).into_iter().filter(|id| set.contains(id)).take(1) {
-            let why = Why { wanted: wanted.to_string(), by: by.to_string(), origin: origin.to_string() };
-            out.entry(universe.get(id).name.clone()).or_default().push(why);
-        }
-    };
-    for need in &request.needs {
-        note(&need.wanted, &need.by, &need.origin);
-    }
-    for &id in chosen {
-        let candidate = universe.get(id);
-        for (wanted, origin) in &candidate.requires {
-            note(wanted, &format!("{} {}", candidate.name, candidate.version), origin);
-        }
-    }
-    out
-}
-
-/// Who recommends what nobody needs.
-fn recommendations(universe: &Universe, chosen: &[CandidateId], why: &mut BTreeMap<String, Vec<Why>>) {
-    let set: BTreeSet<CandidateId> = chosen.iter().copied().collect();
-    let plain = Request::default();
-    for &id in chosen {
-        let candidate = universe.get(id);
-        for (wanted, origin) in &candidate.recommends {
-            let met = universe.matching_any(wanted, &plain).into_iter().find(|id| set.contains(id));
-            if let Some(name) = met.map(|id| universe.get(id).name.clone()).filter(|n| !why.contains_key(n)) {
-                let by = format!("{} {}, which recommends it", candidate.name, candidate.version);
-                why.insert(name, vec![Why { wanted: wanted.to_string(), by, origin: origin.clone() }]);
-            }
-        }
-    }
 }
