@@ -11,7 +11,7 @@ use crate::{Engine, Lock};
 use embrak_model::definitions::{Architecture, RepositoryDef, RepositoryFormat};
 use embrak_repo::{
     Contents, DebianRepository, FetchEvent, Fetcher, Index, Keyring, OwnRepository, PackageRecord, Repository,
-    RepositoryError, Snapshot, Syntax, architecture_name,
+    RepositoryError, Snapshot, Syntax, architecture_name, with_credentials,
 };
 use embrak_resolve::{Candidate, Catalog};
 use embrak_tree::Digest;
@@ -131,18 +131,6 @@ pub(crate) fn with_fetcher<T>(engine: &Engine<'_>, work: impl FnOnce(&Fetcher<'_
     work(&fetcher)
 }
 
-/// A URL as the workspace writes it, without what stands before `@`.
-fn without_password(url: &str) -> String {
-    match url.split_once("://") {
-        Some((scheme, rest)) => {
-            let (host, path) = rest.split_once('/').map_or((rest, None), |(h, p)| (h, Some(p)));
-            let host = host.rsplit_once('@').map_or(host, |(_, host)| host);
-            format!("{scheme}://{host}{}", path.map_or(String::new(), |p| format!("/{p}")))
-        }
-        None => url.to_string(),
-    }
-}
-
 fn declared(def: &RepositoryDef, written: &str) -> Digest {
     let parts = (written, &def.format, &def.suites, &def.components, def.contents);
     Digest::of(serde_json::json!(parts).to_string())
@@ -258,7 +246,7 @@ fn open(
         locked: LockedRepository {
             name: name.clone(),
             architecture: architecture.to_string(),
-            url: without_password(written),
+            url: with_credentials(written, ""),
             declared: declared(def, written),
             date: snapshot.date.clone(),
             snapshot: snapshot.digest,

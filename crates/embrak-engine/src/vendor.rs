@@ -69,9 +69,9 @@ pub struct VendorReport {
 /// A vendor directory, opened.
 #[derive(Debug)]
 pub struct Vendored {
-    packages: BTreeMap<(String, String), Vec<RecordedFile>>,
     layers: BTreeMap<Digest, Digest>,
-    plain: BTreeMap<(String, String), (bool, Vec<PackageRecord>)>,
+    /// By repository and architecture: whether they are written as Debian writes them, and the records.
+    records: BTreeMap<(String, String), (bool, Vec<PackageRecord>)>,
 }
 
 fn place(dir: &Path, digest: &Digest) -> PathBuf {
@@ -193,25 +193,18 @@ impl Vendored {
                 "copy the directory again from where it was made",
             ));
         }
-        let mut packages: BTreeMap<(String, String), Vec<RecordedFile>> = BTreeMap::new();
-        let mut plain: BTreeMap<(String, String), (bool, Vec<PackageRecord>)> = BTreeMap::new();
+        let mut records: BTreeMap<(String, String), (bool, Vec<PackageRecord>)> = BTreeMap::new();
         for file in head.packages {
-            let key = (file.repository.clone(), file.architecture.clone());
-            plain.entry(key.clone()).or_insert((file.debian, vec![])).1.push(file.record.clone());
-            packages.entry(key).or_default().push(file);
+            let key = (file.repository, file.architecture);
+            records.entry(key).or_insert((file.debian, vec![])).1.push(file.record);
         }
-        Ok(Vendored { packages, layers: head.layers, plain })
+        Ok(Vendored { layers: head.layers, records })
     }
 
     /// The records of a repository, and how they are written.
     pub(crate) fn records(&self, name: &str, architecture: Architecture) -> Option<(Syntax, &[PackageRecord])> {
-        let (debian, records) = self.plain.get(&(name.to_string(), architecture.to_string()))?;
+        let (debian, records) = self.records.get(&(name.to_string(), architecture.to_string()))?;
         Some((if *debian { Syntax::Debian } else { Syntax::Own }, records))
-    }
-
-    /// How many package files there are.
-    pub fn packages(&self) -> usize {
-        self.packages.values().map(Vec::len).sum()
     }
 
     /// The tree of a layer, by the digest of where it is from.

@@ -163,13 +163,7 @@ impl<'a> Fetcher<'a> {
         for secret in &self.secrets {
             out = out.replace(secret, "***");
         }
-        if let Some((scheme, rest)) = out.clone().split_once("://") {
-            let (host, path) = rest.split_once('/').map_or((rest, None), |(h, p)| (h, Some(p)));
-            if let Some((_, host)) = host.rsplit_once('@') {
-                out = format!("{scheme}://***@{host}{}", path.map_or(String::new(), |p| format!("/{p}")));
-            }
-        }
-        out
+        with_credentials(&out, "***@")
     }
 
     /// A small document whose digest nobody knows yet.
@@ -362,6 +356,17 @@ impl<'a> Fetcher<'a> {
             status => return Err(FetchError::Status { url: shown, status }),
         };
         Ok(Answer { body: Box::new(response.into_body().into_reader()), starts_at })
+    }
+}
+
+/// A URL with something else instead of what stands before `@`, if anything does.
+pub fn with_credentials(url: &str, instead: &str) -> String {
+    let Some((scheme, rest)) = url.split_once("://") else { return url.to_string() };
+    let end = rest.find('/').unwrap_or(rest.len());
+    let (host, path) = rest.split_at(end);
+    match host.rsplit_once('@') {
+        Some((_, host)) => format!("{scheme}://{instead}{host}{path}"),
+        None => url.to_string(),
     }
 }
 

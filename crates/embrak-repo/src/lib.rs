@@ -26,7 +26,7 @@ pub use contents::Contents;
 pub use control::{Stanza, Stanzas};
 pub use deb::{Limits, unpack_deb};
 pub use debian::{DebianRepository, Release, architecture_name};
-pub use fetch::{FetchError, FetchEvent, FetchItem, Fetcher};
+pub use fetch::{FetchError, FetchEvent, FetchItem, Fetcher, with_credentials};
 pub use index::{Found, Index, IndexBuilder};
 pub use openpgp::{Keyring, SignedBy};
 pub use own::{OwnRepository, Published, publish};

@@ -154,14 +154,13 @@ impl Repository for OwnRepository {
             let key = Digest::of(format!("index {FORMAT} own {} {}", self.architecture, entry.digest));
             let origin = format!("{} index", self.name);
             let limit = entry.unpacked.unwrap_or(PART_LIMIT).min(PART_LIMIT);
-            let mut index = cached(
+            let index = cached(
                 store,
                 &key,
                 |bytes| Index::load(bytes, &origin, self.rank, &self.architecture),
                 || build(store, &entry.digest, &self.architecture, limit),
                 |what| self.damaged(format!("{}: {what}", entry.path)),
             )?;
-            index.repository = self.name.clone();
             out.push(Arc::new(index));
         }
         Ok(out)

@@ -248,7 +248,7 @@ impl DebianRepository {
         fetcher: &Fetcher,
         snapshot: &Snapshot,
     ) -> std::result::Result<(), FetchError> {
-        for index in &snapshot.indexes {
+        for index in snapshot.indexes.iter().filter(|i| !store.has(&i.digest)) {
             let item = |path: &str| FetchItem {
                 url: format!("{}/{path}", self.url),
                 digest: index.digest,
@@ -259,14 +259,12 @@ impl DebianRepository {
             let directory = index.path.rsplit_once('/').map_or("", |(dir, _)| dir);
             let by_hash =
                 index.by_hash.clone().unwrap_or_else(|| format!("{directory}/by-hash/SHA256/{}", index.digest.hex()));
-            if index.by_hash.is_some() || !store.has(&index.digest) {
-                match fetcher.all(store, &[item(&by_hash)]) {
-                    Ok(()) => continue,
-                    Err(FetchError::NotFound { .. } | FetchError::Status { .. }) => {}
-                    Err(error) => return Err(error),
+            match fetcher.all(store, &[item(&by_hash)]) {
+                Err(FetchError::NotFound { .. } | FetchError::Status { .. }) => {
+                    fetcher.all(store, &[item(&index.path)])?;
                 }
+                done => done?,
             }
-            fetcher.all(store, &[item(&index.path)])?;
         }
         Ok(())
     }
@@ -322,7 +320,6 @@ impl Repository for DebianRepository {
                 |what| self.damaged(format!("{}: {what}", entry.path)),
             )?;
             index.security = entry.security;
-            index.repository = self.name.clone();
             out.push(Arc::new(index));
         }
         Ok(out)

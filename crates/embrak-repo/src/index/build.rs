@@ -14,7 +14,6 @@ pub struct IndexBuilder {
     /// Strings that come again and again.
     known: HashMap<String, u32>,
     rows: Vec<Row>,
-    skipped: usize,
 }
 
 struct Row {
@@ -41,20 +40,13 @@ impl IndexBuilder {
             strings: Vec::new(),
             known: HashMap::new(),
             rows: Vec::new(),
-            skipped: 0,
         }
     }
 
-    /// How many records were left out because their name or version is none, or they have no digest.
-    pub fn skipped(&self) -> usize {
-        self.skipped
-    }
-
-    /// Puts a record in.
+    /// Puts a record in; one whose name or version is none, or that has no digest, is left out.
     pub fn add(&mut self, record: &PackageRecord) {
         let version: Option<Version> = record.version.parse().ok();
         let (Some(version), true, Some(digest)) = (version, is_name(&record.name), record.digest) else {
-            self.skipped += 1;
             return;
         };
         let mut bytes = [0u8; row::LENGTH];

@@ -28,8 +28,6 @@ pub struct Index {
     architecture: String,
     /// Whether what is in it mends security faults.
     pub security: bool,
-    /// The repository's name.
-    pub repository: String,
 }
 
 /// A package that holds the words looked for.
@@ -96,7 +94,6 @@ impl Index {
             rank,
             architecture: architecture.to_string(),
             security: false,
-            repository: String::new(),
             bytes,
         })
     }

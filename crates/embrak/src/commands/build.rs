@@ -350,7 +350,7 @@ pub fn preview(global: &Global, images: Vec<String>, full: bool, board: Option<S
     for preview in &previews {
         print_preview(preview, full);
     }
-    if previous.as_ref() != Some(&plan.lock) {
+    if previous.as_ref() != Some(&plan.lock) && global.set.is_empty() {
         anstream::println!(
             "{} embrak.lock does not say so yet; `embrak lock` or `embrak build` writes it",
             warn("note:")
@@ -424,7 +424,8 @@ fn print_changes(changes: &[PreviewChange], full: bool) {
     let bytes: i64 = changes.iter().filter_map(|c| c.bytes).sum();
     let kind =
         |from: bool, to: bool| changes.iter().filter(|c| c.from.is_some() == from && c.to.is_some() == to).count();
-    let size = if bytes == 0 { String::new() } else { format!(", {}", change(bytes)) };
+    let known = changes.iter().all(|c| c.bytes.is_some());
+    let size = if bytes == 0 || !known { String::new() } else { format!(", {}", change(bytes)) };
     anstream::println!(
         "  since the last run: {} added, {} removed, {} moved{size}",
         kind(false, true),
