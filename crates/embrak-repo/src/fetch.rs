@@ -13,6 +13,8 @@ use std::time::Duration;
 const ATTEMPTS: u32 = 4;
 /// How long to wait before the second try; doubled each time.
 const BACK_OFF: Duration = Duration::from_millis(300);
+/// How long a server may say nothing.
+const SILENCE: Duration = Duration::from_secs(60);
 const BLOCK: usize = 128 << 10;
 
 /// Why something could not be fetched.
@@ -124,16 +126,15 @@ pub struct Fetcher<'a> {
 impl<'a> Fetcher<'a> {
     /// A fetcher that reports to `report` and ends when `stop` is set. A proxy is taken from the environment.
     pub fn new(report: &'a Report<'a>, stop: &'a AtomicBool) -> Self {
-        let agent = ureq::Agent::config_builder()
-            .http_status_as_error(false)
-            .timeout_connect(Some(Duration::from_secs(20)))
-            .timeout_recv_response(Some(Duration::from_secs(60)))
-            .timeout_per_read(Some(Duration::from_secs(60)))
-            .max_idle_connections_per_host(8)
-            .user_agent(concat!("embrak/", env!("CARGO_PKG_VERSION")))
-            .build()
-            .new_agent();
-        Fetcher { agent, secrets: Vec::new(), offline: false, parallel: 6, report, stop, back_off: BACK_OFF }
+        Fetcher {
+            agent: agent(SILENCE),
+            secrets: Vec::new(),
+            offline: false,
+            parallel: 6,
+            report,
+            stop,
+            back_off: BACK_OFF,
+        }
     }
 
     /// Never shows these values, wherever they are in a URL.
@@ -147,6 +148,13 @@ impl<'a> Fetcher<'a> {
     #[must_use]
     pub fn offline(mut self, offline: bool) -> Self {
         self.offline = offline;
+        self
+    }
+
+    /// Gives a server up that says nothing for so long.
+    #[must_use]
+    pub fn silence(mut self, span: Duration) -> Self {
+        self.agent = agent(span);
         self
     }
 
@@ -357,6 +365,18 @@ impl<'a> Fetcher<'a> {
         };
         Ok(Answer { body: Box::new(response.into_body().into_reader()), starts_at })
     }
+}
+
+fn agent(silence: Duration) -> ureq::Agent {
+    ureq::Agent::config_builder()
+        .http_status_as_error(false)
+        .timeout_connect(Some(Duration::from_secs(20)))
+        .timeout_recv_response(Some(silence))
+        .timeout_per_read(Some(silence))
+        .max_idle_connections_per_host(8)
+        .user_agent(concat!("embrak/", env!("CARGO_PKG_VERSION")))
+        .build()
+        .new_agent()
 }
 
 /// A URL with something else instead of what stands before `@`, if anything does.

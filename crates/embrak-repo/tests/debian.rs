@@ -247,7 +247,9 @@ fn broken_connections_are_taken_up_where_they_broke() {
     server.log();
     server.fault(Fault::Status("pool".into(), 503, 1));
     server.fault(Fault::BreakOff("pool".into(), 600_000, 1));
-    fetcher().all(&place.store, std::slice::from_ref(&item)).unwrap();
+    // The server promises more and then says nothing: that is given up and taken up again.
+    let impatient = fetcher().silence(Duration::from_secs(2));
+    impatient.all(&place.store, std::slice::from_ref(&item)).unwrap();
     let log = server.log();
     assert_eq!(log.len(), 3, "{log:?}");
     assert!(log[2].ends_with(" from 600000"), "{log:?}");
