@@ -15,6 +15,15 @@ pub enum Extent {
         /// Its whole length.
         length: u64,
     },
+    /// A part of a blob.
+    Part {
+        /// Which blob.
+        digest: Digest,
+        /// Where in it the part begins.
+        offset: u64,
+        /// How long the part is.
+        length: u64,
+    },
     /// So many zeros.
     Zeros(u64),
 }
@@ -24,7 +33,7 @@ impl Extent {
     pub fn length(&self) -> u64 {
         match self {
             Extent::Bytes(bytes) => bytes.len() as u64,
-            Extent::Blob { length, .. } | Extent::Zeros(length) => *length,
+            Extent::Blob { length, .. } | Extent::Part { length, .. } | Extent::Zeros(length) => *length,
         }
     }
 }
@@ -79,6 +88,14 @@ impl Extents {
         }
     }
 
+    /// Adds a part of a blob.
+    pub fn part(&mut self, digest: Digest, offset: u64, length: u64) {
+        self.total += length;
+        if length > 0 {
+            self.items.push(Extent::Part { digest, offset, length });
+        }
+    }
+
     /// Adds zeros.
     pub fn zeros(&mut self, length: u64) {
         self.total += length;
@@ -100,6 +117,7 @@ impl Extents {
             match item {
                 Extent::Bytes(bytes) => self.bytes(bytes),
                 Extent::Blob { digest, length } => self.blob(digest, length),
+                Extent::Part { digest, offset, length } => self.part(digest, offset, length),
                 Extent::Zeros(length) => self.zeros(length),
             }
         }
@@ -115,6 +133,20 @@ impl Extents {
             match item {
                 Extent::Bytes(bytes) => take(Chunk::Data(bytes))?,
                 Extent::Zeros(length) => take(Chunk::Zeros(*length))?,
+                Extent::Part { digest, offset, length } => {
+                    let mut reader = blobs.open_at(digest, *offset)?;
+                    let mut left = *length;
+                    while left > 0 {
+                        let wanted = left.min(buffer.len() as u64) as usize;
+                        let n = reader.read(&mut buffer[..wanted])?;
+                        if n == 0 {
+                            let what = format!("blob {digest} ends before the byte {}", offset + length);
+                            return Err(io::Error::new(io::ErrorKind::InvalidData, what));
+                        }
+                        take(Chunk::Data(&buffer[..n]))?;
+                        left -= n as u64;
+                    }
+                }
                 Extent::Blob { digest, length } => {
                     let mut reader = blobs.open(digest)?;
                     let mut left = *length;

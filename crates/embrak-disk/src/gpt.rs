@@ -10,6 +10,7 @@
 //!   last                backup header
 //! ```
 
+use crate::bytes::{put32, put64};
 use crate::{Extents, Guid, ReadAt, SECTOR, round_up};
 use embrak_tree::Digest;
 use serde::Serialize;
@@ -185,14 +186,6 @@ fn check_raw(layout: &Layout, partitions: &[NewPartition], raw: &mut [RawPiece])
         taken.push((start, end, piece.what.clone()));
     }
     Ok(())
-}
-
-fn put32(bytes: &mut [u8], at: usize, value: u32) {
-    bytes[at..at + 4].copy_from_slice(&value.to_le_bytes());
-}
-
-fn put64(bytes: &mut [u8], at: usize, value: u64) {
-    bytes[at..at + 8].copy_from_slice(&value.to_le_bytes());
 }
 
 /// One partition of type 0xEE over the whole disk (section 5.2.3).

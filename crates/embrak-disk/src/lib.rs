@@ -4,7 +4,9 @@
 //! emitting streams them once into a file, hashing on the way and leaving holes where there are zeros. The way
 //! back is `ReadAt -> Tree`. What a header says is never believed without a check: readers survive any bytes.
 
+mod bytes;
 mod emit;
+pub mod ext4;
 mod extents;
 pub mod fat;
 pub mod gpt;

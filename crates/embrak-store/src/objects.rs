@@ -3,7 +3,7 @@
 use crate::{Doing, Result, Store};
 use embrak_tree::{BlobSink, BlobSource, Digest, HashingReader, HashingWriter};
 use std::fs::{self, File};
-use std::io::{self, Read, Write};
+use std::io::{self, Read, Seek, Write};
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::PoisonError;
@@ -206,6 +206,15 @@ impl BlobSource for Store {
                 Err(io::Error::new(error.kind(), format!("object {digest} is not in the store ({error})")))
             }
         }
+    }
+
+    fn open_at(&self, digest: &Digest, offset: u64) -> io::Result<Box<dyn Read + Send + '_>> {
+        let mut file = File::open(self.object_path(digest)).map_err(|error| {
+            self.note_damage(*digest);
+            io::Error::new(error.kind(), format!("object {digest} is not in the store ({error})"))
+        })?;
+        file.seek(io::SeekFrom::Start(offset))?;
+        Ok(Box::new(file))
     }
 }
 

@@ -13,6 +13,19 @@ pub trait BlobSource: Sync {
     /// The blob is not there or cannot be opened.
     fn open(&self, digest: &Digest) -> io::Result<Box<dyn Read + Send + '_>>;
 
+    /// A reader over the blob from an offset on. What is read this way is not checked against the digest.
+    ///
+    /// # Errors
+    /// As [`BlobSource::open`], or it ends before the offset.
+    fn open_at(&self, digest: &Digest, offset: u64) -> io::Result<Box<dyn Read + Send + '_>> {
+        let mut reader = self.open(digest)?;
+        let skipped = io::copy(&mut reader.by_ref().take(offset), &mut io::sink())?;
+        if skipped < offset {
+            return Err(io::Error::new(io::ErrorKind::UnexpectedEof, format!("blob {digest} has only {skipped} bytes")));
+        }
+        Ok(reader)
+    }
+
     /// The whole blob in memory.
     ///
     /// # Errors

@@ -2,6 +2,7 @@
 
 use super::names::{long_entries, long_name, short_name};
 use super::{FatType, dos_time};
+use crate::bytes::{put16, put32};
 use crate::{Extents, SECTOR, round_up};
 use embrak_tree::{Digest, Kind, Tree, TreePath};
 use std::collections::{BTreeMap, BTreeSet};
@@ -335,14 +336,6 @@ pub fn write(tree: &Tree, options: &FatOptions) -> Result<Extents, WriteError> {
     }
     out.pad_to(options.size);
     Ok(out)
-}
-
-fn put16(bytes: &mut [u8], at: usize, value: u16) {
-    bytes[at..at + 2].copy_from_slice(&value.to_le_bytes());
-}
-
-fn put32(bytes: &mut [u8], at: usize, value: u32) {
-    bytes[at..at + 4].copy_from_slice(&value.to_le_bytes());
 }
 
 fn label_bytes(label: &str) -> [u8; 11] {
