@@ -38,6 +38,8 @@ pub struct NewPartition {
     pub label: String,
     /// Its size in bytes; rounded up to whole MiB.
     pub size: u64,
+    /// Attribute bits of its type.
+    pub attributes: u64,
 }
 
 /// Where a partition comes to lie, in bytes.
@@ -73,8 +75,13 @@ pub struct RawPiece {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum LayoutError {
     /// More partitions than the table has entries.
-    #[error("{0} partitions are more than the {ENTRY_COUNT} a table holds")]
-    TooMany(usize),
+    #[error("{count} partitions are more than the {most} a table holds")]
+    TooMany {
+        /// How many.
+        count: usize,
+        /// How many there can be.
+        most: u64,
+    },
     /// The partitions need more than the disk has.
     #[error("the partitions need a disk of {needed} bytes, and it has {have}: {} bytes are missing", needed - have)]
     TooSmall {
@@ -103,7 +110,7 @@ pub enum LayoutError {
 /// Too many partitions, or they do not fit a disk of the given size.
 pub fn plan(partitions: &[NewPartition], disk_size: Option<u64>) -> Result<Layout, LayoutError> {
     if partitions.len() as u64 > ENTRY_COUNT {
-        return Err(LayoutError::TooMany(partitions.len()));
+        return Err(LayoutError::TooMany { count: partitions.len(), most: ENTRY_COUNT });
     }
     let mut at = ALIGNMENT;
     let mut placements = Vec::new();
@@ -129,7 +136,7 @@ pub fn write(
     disk: Guid,
     partitions: &[NewPartition],
     contents: Vec<Extents>,
-    mut raw: Vec<RawPiece>,
+    raw: Vec<RawPiece>,
 ) -> Result<Extents, LayoutError> {
     let sectors = layout.disk_size / SECTOR;
     let mut table = vec![0; (ENTRY_COUNT * ENTRY_SIZE) as usize];
@@ -140,16 +147,35 @@ pub fn write(
         entry[16..32].copy_from_slice(&partition.guid.0);
         put64(entry, 32, placement.start / SECTOR);
         put64(entry, 40, (placement.start + placement.size) / SECTOR - 1);
+        put64(entry, 48, partition.attributes);
         for (unit, slot) in partition.label.encode_utf16().zip(entry[56..].chunks_mut(2)) {
             slot.copy_from_slice(&unit.to_le_bytes());
         }
     }
-    check_raw(layout, partitions, &mut raw)?;
+    let taken = vec![
+        (0, (2 + TABLE_SECTORS) * SECTOR, "the partition table".to_string()),
+        (layout.disk_size - TAIL, layout.disk_size, "the backup partition table".to_string()),
+    ];
+    let head = [protective_mbr(sectors), header(1, sectors - 1, 2, sectors, disk, &table), table.clone()].concat();
+    let mut tail = Extents::new();
+    tail.bytes(table.clone());
+    tail.bytes(header(sectors - 1, 1, sectors - 1 - TABLE_SECTORS, sectors, disk, &table));
+    assemble(layout, partitions, contents, raw, taken, head, tail)
+}
 
+/// Puts a table's head, the partitions' contents, raw pieces and the table's tail in order.
+pub(crate) fn assemble(
+    layout: &Layout,
+    partitions: &[NewPartition],
+    contents: Vec<Extents>,
+    mut raw: Vec<RawPiece>,
+    taken: Vec<(u64, u64, String)>,
+    head: Vec<u8>,
+    tail: Extents,
+) -> Result<Extents, LayoutError> {
+    check_raw(layout, partitions, &mut raw, taken)?;
     let mut out = Extents::new();
-    out.bytes(protective_mbr(sectors));
-    out.bytes(header(1, sectors - 1, 2, sectors, disk, &table));
-    out.bytes(table.clone());
+    out.bytes(head);
     let mut pieces: Vec<(u64, Extents)> = raw.into_iter().map(|piece| (piece.offset, piece.content)).collect();
     pieces.extend(layout.placements.iter().map(|p| p.start).zip(contents));
     pieces.sort_by_key(|(offset, _)| *offset);
@@ -157,18 +183,18 @@ pub fn write(
         out.pad_to(offset);
         out.append(content);
     }
-    out.pad_to(layout.disk_size - TAIL);
-    out.bytes(table.clone());
-    out.bytes(header(sectors - 1, 1, sectors - 1 - TABLE_SECTORS, sectors, disk, &table));
+    out.pad_to(layout.disk_size - tail.total());
+    out.append(tail);
     Ok(out)
 }
 
-fn check_raw(layout: &Layout, partitions: &[NewPartition], raw: &mut [RawPiece]) -> Result<(), LayoutError> {
+fn check_raw(
+    layout: &Layout,
+    partitions: &[NewPartition],
+    raw: &mut [RawPiece],
+    mut taken: Vec<(u64, u64, String)>,
+) -> Result<(), LayoutError> {
     raw.sort_by_key(|piece| piece.offset);
-    let mut taken = vec![
-        (0, (2 + TABLE_SECTORS) * SECTOR, "the partition table".to_string()),
-        (layout.disk_size - TAIL, layout.disk_size, "the backup partition table".to_string()),
-    ];
     for (partition, placement) in partitions.iter().zip(&layout.placements) {
         taken.push((placement.start, placement.start + placement.size, format!("partition `{}`", partition.label)));
     }
@@ -434,6 +460,7 @@ mod tests {
             guid: Guid::derived(&seed, label),
             label: label.into(),
             size,
+            attributes: 0,
         }
     }
 

@@ -11,6 +11,9 @@ mod extents;
 pub mod fat;
 pub mod gpt;
 mod guid;
+pub mod mbr;
+pub mod pe;
+pub mod qcow2;
 mod read_at;
 
 pub use emit::{Emitted, emit};

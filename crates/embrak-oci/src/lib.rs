@@ -10,15 +10,23 @@
 //!   /blobs/sha256/<layer>       tar, compressed with gzip or zstd
 //! ```
 
-mod compress;
 mod read;
 mod types;
 mod write;
 
-pub use compress::Compression;
+pub use embrak_compress::Compression;
 pub use read::{OciError, OciImage, read_layout};
 pub use types::{Config, Descriptor, ImageConfig, Index, Manifest, Platform};
 pub use write::{NewImage, Written, write_layout};
 
 /// Version of the bytes the writer makes.
 pub const WRITER_VERSION: u32 = 1;
+
+/// The end of a layer's media type: empty, `+gzip` or `+zstd`.
+fn suffix(compression: Compression) -> &'static str {
+    match compression {
+        Compression::Gzip => "+gzip",
+        Compression::Zstd => "+zstd",
+        Compression::None | Compression::Xz | Compression::Lz4 => "",
+    }
+}

@@ -212,7 +212,7 @@ mod tests {
             assert_eq!(images[0].tree, tree);
             assert_eq!(images[0].descriptor.digest, layout.manifest);
             assert_eq!(images[0].config.config.user, "1000:1000");
-            assert!(images[0].manifest.layers[0].media_type.ends_with(compression.suffix()));
+            assert!(images[0].manifest.layers[0].media_type.ends_with(crate::suffix(compression)));
         }
     }
 

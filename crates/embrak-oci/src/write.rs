@@ -73,7 +73,7 @@ pub fn write_layout(image: &NewImage<'_>, source: &dyn BlobSource, sink: &dyn Bl
         schema_version: 2,
         media_type: MANIFEST.to_string(),
         config,
-        layers: vec![descriptor(&format!("{LAYER}{}", image.compression.suffix()), layer, layer_size)],
+        layers: vec![descriptor(&format!("{LAYER}{}", crate::suffix(image.compression)), layer, layer_size)],
         annotations: image.annotations.clone(),
     };
     let mut manifest = keep(MANIFEST, serde_json::to_vec(&manifest)?)?;

@@ -11,6 +11,7 @@
 //! ```
 
 mod blobs;
+pub mod cpio;
 mod difference;
 mod digest;
 mod manifest;

@@ -1,4 +1,7 @@
-//! Compression of layers and archives.
+//! Compression that gives the same bytes everywhere, and whatever undoes it.
+//!
+//! Encoders run in one thread with fixed settings, write neither name nor time, and do not look at what the processor
+//! can do.
 
 use flate2::bufread::MultiGzDecoder;
 use miniz_oxide::deflate::core::{CompressorOxide, create_comp_flags_from_zip_params};
@@ -83,6 +86,104 @@ pub enum Compression {
     Gzip,
     /// zstd (RFC 8878), level 9, one thread, with checksum.
     Zstd,
+    /// xz, preset 6, with the 32-bit checksum that the kernel's decoder wants.
+    Xz,
+    /// LZ4 in the legacy frame of the Linux kernel: blocks of 8 MiB.
+    Lz4,
+}
+
+/// The kernel's magic number of LZ4 streams.
+const LZ4_MAGIC: [u8; 4] = [0x02, 0x21, 0x4c, 0x18];
+const LZ4_BLOCK: usize = 8 << 20;
+/// The most memory an xz decoder may take; the dictionary of `xz -9` is 64 MiB.
+const XZ_MEMORY: u64 = 160 << 20;
+
+/// Collects blocks and writes each with its length.
+struct Lz4Writer<W> {
+    out: W,
+    block: Vec<u8>,
+}
+
+impl<W: Write> Lz4Writer<W> {
+    fn block(&mut self) -> io::Result<()> {
+        let packed = lz4_flex::block::compress(&self.block);
+        self.out.write_all(&u32::try_from(packed.len()).map_err(io::Error::other)?.to_le_bytes())?;
+        self.out.write_all(&packed)?;
+        self.block.clear();
+        Ok(())
+    }
+}
+
+impl<W: Write> Write for Lz4Writer<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let n = bytes.len().min(LZ4_BLOCK - self.block.len());
+        self.block.extend_from_slice(&bytes[..n]);
+        if self.block.len() == LZ4_BLOCK {
+            self.block()?;
+        }
+        Ok(n)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+/// Reads the kernel's LZ4 frames. What follows the last block and is no block is left unread.
+struct Lz4Reader<R> {
+    input: R,
+    block: Vec<u8>,
+    at: usize,
+    done: bool,
+}
+
+impl<R: Read> Lz4Reader<R> {
+    fn next(&mut self) -> io::Result<()> {
+        let mut word = [0; 4];
+        loop {
+            let mut filled = 0;
+            while filled < 4 {
+                match self.input.read(&mut word[filled..])? {
+                    0 => break,
+                    n => filled += n,
+                }
+            }
+            if filled < 4 || word == [0; 4] {
+                self.done = true;
+                return Ok(());
+            }
+            if word != LZ4_MAGIC {
+                break;
+            }
+        }
+        let length = u32::from_le_bytes(word) as usize;
+        if length > lz4_flex::block::get_maximum_output_size(LZ4_BLOCK) {
+            return Err(io::Error::new(io::ErrorKind::InvalidData, "an LZ4 block longer than any can be"));
+        }
+        let mut packed = Vec::new();
+        (&mut self.input).take(length as u64).read_to_end(&mut packed)?;
+        if packed.len() < length {
+            return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "an LZ4 block is cut off"));
+        }
+        self.block.resize(LZ4_BLOCK, 0);
+        let n = lz4_flex::block::decompress_into(&packed, &mut self.block)
+            .map_err(|e| io::Error::new(io::ErrorKind::InvalidData, e.to_string()))?;
+        self.block.truncate(n);
+        self.at = 0;
+        Ok(())
+    }
+}
+
+impl<R: Read> Read for Lz4Reader<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        while self.at == self.block.len() && !self.done {
+            self.next()?;
+        }
+        let n = buffer.len().min(self.block.len() - self.at);
+        buffer[..n].copy_from_slice(&self.block[self.at..self.at + n]);
+        self.at += n;
+        Ok(n)
+    }
 }
 
 impl Compression {
@@ -108,6 +209,22 @@ impl Compression {
                 write(&mut encoder)?;
                 encoder.finish()
             }
+            Compression::Xz => {
+                let stream = liblzma::stream::Stream::new_easy_encoder(6, liblzma::stream::Check::Crc32)?;
+                let mut encoder = liblzma::write::XzEncoder::new_stream(out, stream);
+                write(&mut encoder)?;
+                encoder.finish()
+            }
+            Compression::Lz4 => {
+                let mut out = out;
+                out.write_all(&LZ4_MAGIC)?;
+                let mut encoder = Lz4Writer { out, block: Vec::new() };
+                write(&mut encoder)?;
+                if !encoder.block.is_empty() {
+                    encoder.block()?;
+                }
+                Ok(encoder.out)
+            }
         }
     }
 
@@ -116,7 +233,20 @@ impl Compression {
         match start {
             [0x1f, 0x8b, ..] => Compression::Gzip,
             [0x28, 0xb5, 0x2f, 0xfd, ..] => Compression::Zstd,
+            [0xfd, b'7', b'z', b'X', b'Z', 0, ..] => Compression::Xz,
+            [0x02, 0x21, 0x4c, 0x18, ..] => Compression::Lz4,
             _ => Compression::None,
+        }
+    }
+
+    /// Its name; `none` when there is none.
+    pub fn name(self) -> &'static str {
+        match self {
+            Compression::None => "none",
+            Compression::Gzip => "gzip",
+            Compression::Zstd => "zstd",
+            Compression::Xz => "xz",
+            Compression::Lz4 => "lz4",
         }
     }
 
@@ -128,17 +258,17 @@ impl Compression {
         Ok(match self {
             Compression::None => Box::new(input),
             Compression::Gzip => Box::new(MultiGzDecoder::new(BufReader::new(input))),
-            Compression::Zstd => Box::new(zstd::Decoder::new(input)?),
+            Compression::Zstd => {
+                let mut decoder = zstd::Decoder::new(input)?;
+                decoder.window_log_max(27)?;
+                Box::new(decoder)
+            }
+            Compression::Xz => {
+                let stream = liblzma::stream::Stream::new_stream_decoder(XZ_MEMORY, liblzma::stream::CONCATENATED)?;
+                Box::new(liblzma::read::XzDecoder::new_stream(input, stream))
+            }
+            Compression::Lz4 => Box::new(Lz4Reader { input, block: Vec::new(), at: 0, done: false }),
         })
-    }
-
-    /// The end of a layer's media type: empty, `+gzip` or `+zstd`.
-    pub(crate) fn suffix(self) -> &'static str {
-        match self {
-            Compression::None => "",
-            Compression::Gzip => "+gzip",
-            Compression::Zstd => "+zstd",
-        }
     }
 }
 
@@ -148,7 +278,7 @@ mod tests {
 
     #[test]
     fn bytes_come_back_and_headers_hold_no_time_or_host() {
-        for compression in [Compression::None, Compression::Gzip, Compression::Zstd] {
+        for compression in [Compression::None, Compression::Gzip, Compression::Zstd, Compression::Xz, Compression::Lz4] {
             let packed = compression.compress(Vec::new(), |out| out.write_all(&[b'x'; 5000])).unwrap();
             assert_eq!(Compression::detect(&packed), compression);
             let mut back = Vec::new();
