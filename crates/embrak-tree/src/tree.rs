@@ -156,6 +156,16 @@ impl Tree {
         self.entries.iter_mut()
     }
 
+    /// A directory and everything below it, in path order.
+    pub fn below<'a>(&'a self, at: &TreePath) -> impl Iterator<Item = (&'a TreePath, &'a Entry)> {
+        // Names that go on behind the directory's own, such as `a-b` after `a`, lie in between.
+        let (start, base) = (at.clone(), at.clone());
+        self.entries
+            .range(start.clone()..)
+            .take_while(move |(path, _)| path.as_bytes().starts_with(start.as_bytes()))
+            .filter(move |(path, _)| path.starts_with(&base))
+    }
+
     /// Number of entries.
     pub fn len(&self) -> usize {
         self.entries.len()

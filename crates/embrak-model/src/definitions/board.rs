@@ -20,8 +20,11 @@ pub struct BoardDef {
     pub architecture: Architecture,
     /// How it starts.
     pub boot: BootMethod,
-    /// For `boot = "efi-app"`: the program in the image that the firmware starts.
+    /// For `boot = "efi-app"` and `boot = "entries"`: the program in the image that the firmware starts.
     pub efi_app: Option<Located<String>>,
+    /// For `boot = "uki"`: the stub in the image that kernel and initial file system are added to; where systemd puts
+    /// it when not said.
+    pub stub: Option<Located<String>>,
     /// Serial console, `ttyS0,115200`.
     pub console: Option<String>,
     /// What the hardware needs in every image.
@@ -60,6 +63,10 @@ pub enum BoardStatus {
 pub enum BootMethod {
     /// UEFI firmware starts a program of ours.
     EfiApp,
+    /// UEFI firmware starts a unified kernel image.
+    Uki,
+    /// A loader reads entries of the Boot Loader Specification.
+    Entries,
     /// Nothing of the image is started by the board itself.
     None,
 }

@@ -33,7 +33,7 @@ pub struct ImageDef {
     /// Requirements: never install, whatever asks.
     #[serde(default)]
     pub without: Vec<Located<String>>,
-    /// Directories of the layer laid over the root, in this order.
+    /// Directories and tar archives of the layer laid over the root, in this order.
     #[serde(default)]
     pub overlays: Vec<Located<String>>,
     /// Whether to add what packages recommend, as far as it goes together.
@@ -64,9 +64,26 @@ pub struct ImageDef {
     /// Files with their text.
     #[serde(default)]
     pub file: Vec<FileDef>,
-    /// Users besides root, by name.
+    /// Users by name; those that packages bring can be changed here, root among them.
     #[serde(default)]
     pub users: BTreeMap<Name, UserDef>,
+    /// Groups besides those of users, by name.
+    #[serde(default)]
+    pub groups: BTreeMap<Name, GroupDef>,
+    /// What becomes of the maintainer scripts of ready-made packages.
+    #[serde(default)]
+    pub scripts: Scripts,
+    /// Units of the service manager.
+    #[serde(default)]
+    pub services: ServicesDef,
+    /// What the image needs on the kernel's command line.
+    #[serde(default)]
+    pub kernel_args: Vec<Located<String>>,
+    /// The initial file system that finds the root.
+    pub initrd: Option<InitrdDef>,
+    /// Steps run inside the composed root, in this order, each kept as long as nothing before it changes.
+    #[serde(default)]
+    pub finish: Vec<FinishDef>,
     /// The disk; the board's when not said.
     pub disk: Option<DiskDef>,
     /// For the `container` outputs.
@@ -96,12 +113,36 @@ fn default_version() -> String {
 pub enum Output {
     /// A disk as it is.
     DiskRaw,
+    /// The same, gzip.
+    DiskRawGz,
+    /// The same, zstd.
+    DiskRawZst,
+    /// A disk as qcow2, version 3.
+    DiskQcow2,
+    /// The same with compressed clusters.
+    DiskQcow2Compressed,
     /// The root as a tar archive.
     RootTar,
     /// The same, gzip.
     RootTarGz,
     /// The same, zstd.
     RootTarZst,
+    /// The root as an ext4 filesystem.
+    RootExt4,
+    /// The initial file system, or the whole root when the image has none, as a cpio archive.
+    InitrdCpio,
+    /// The same, gzip.
+    InitrdCpioGz,
+    /// The same, xz.
+    InitrdCpioXz,
+    /// The same, zstd.
+    InitrdCpioZst,
+    /// The same, LZ4.
+    InitrdCpioLz4,
+    /// The kernel alone.
+    Kernel,
+    /// A unified kernel image.
+    Uki,
     /// An OCI image layout, a directory.
     ContainerOci,
     /// An OCI image layout in a tar archive.
@@ -112,11 +153,23 @@ pub enum Output {
 
 impl Output {
     /// All there are, in the order they are listed.
-    pub const ALL: [(Output, &'static str); 7] = [
+    pub const ALL: [(Output, &'static str); 19] = [
         (Output::DiskRaw, "disk:raw"),
+        (Output::DiskRawGz, "disk:raw.gz"),
+        (Output::DiskRawZst, "disk:raw.zst"),
+        (Output::DiskQcow2, "disk:qcow2"),
+        (Output::DiskQcow2Compressed, "disk:qcow2-compressed"),
         (Output::RootTar, "rootfs:tar"),
         (Output::RootTarGz, "rootfs:tar.gz"),
         (Output::RootTarZst, "rootfs:tar.zst"),
+        (Output::RootExt4, "rootfs:ext4"),
+        (Output::InitrdCpio, "initrd:cpio"),
+        (Output::InitrdCpioGz, "initrd:cpio.gz"),
+        (Output::InitrdCpioXz, "initrd:cpio.xz"),
+        (Output::InitrdCpioZst, "initrd:cpio.zst"),
+        (Output::InitrdCpioLz4, "initrd:cpio.lz4"),
+        (Output::Kernel, "kernel"),
+        (Output::Uki, "uki"),
         (Output::ContainerOci, "container:oci"),
         (Output::ContainerOciArchive, "container:oci-archive"),
         (Output::Manifest, "manifest"),
@@ -126,6 +179,16 @@ impl Output {
     pub fn advice(self) -> &'static str {
         match self {
             Output::DiskRaw => "write this to the disk or SD card, or start it in an emulator",
+            Output::DiskRawGz | Output::DiskRawZst => "unpack this while writing it to the disk or SD card",
+            Output::DiskQcow2 | Output::DiskQcow2Compressed => "start this in a virtual machine",
+            Output::RootExt4 => "write this to the partition of the root, or mount it",
+            Output::InitrdCpio
+            | Output::InitrdCpioGz
+            | Output::InitrdCpioXz
+            | Output::InitrdCpioZst
+            | Output::InitrdCpioLz4 => "give this to the kernel as its initial file system",
+            Output::Kernel => "start this with the initial file system, by a loader or from an emulator",
+            Output::Uki => "put this on the EFI system partition: kernel, initial file system and command line in one",
             Output::RootTar | Output::RootTarGz | Output::RootTarZst => "unpack this where a root directory is wanted",
             Output::ContainerOci => "point tools that read OCI image layouts at this directory",
             Output::ContainerOciArchive => "load this into a container engine",
@@ -164,6 +227,93 @@ pub struct SystemDef {
     pub timezone: Option<Located<String>>,
     /// `LANG` in `/etc/locale.conf`.
     pub locale: Option<Located<String>>,
+    /// Kernel settings, written to `/etc/sysctl.d/50-image.conf`.
+    #[serde(default)]
+    pub sysctl: BTreeMap<String, String>,
+    /// Kernel modules loaded at the start, written to `/etc/modules-load.d/image.conf`.
+    #[serde(default)]
+    pub modules: Vec<Located<String>>,
+}
+
+/// What becomes of the maintainer scripts of ready-made packages.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Default, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Scripts {
+    /// Nothing of the packages runs: what scripts would do is read from them and done by Embrak.
+    #[default]
+    Declared,
+    /// They run, isolated, and what they leave is captured.
+    Run,
+}
+
+/// A group.
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct GroupDef {
+    /// Its number; follows from its name when not said.
+    pub gid: Option<u32>,
+}
+
+/// Units of the service manager, by their whole names.
+#[derive(Debug, Clone, PartialEq, Deserialize, Default, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct ServicesDef {
+    /// Started, as their `[Install]` sections say.
+    #[serde(default)]
+    pub enable: Vec<Located<String>>,
+    /// Not started by themselves, whatever their packages say.
+    #[serde(default)]
+    pub disable: Vec<Located<String>>,
+    /// Never started, whoever asks.
+    #[serde(default)]
+    pub mask: Vec<Located<String>>,
+}
+
+/// The initial file system.
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct InitrdDef {
+    /// A ready one in the root; the other keys but `compression` make no sense with it.
+    pub file: Option<Located<String>>,
+    /// Globs of files of the root that go into it; libraries that programs among them need come along.
+    #[serde(default)]
+    pub include: Vec<Located<String>>,
+    /// Kernel modules that go into it and are loaded in this order; those they need come along.
+    #[serde(default)]
+    pub modules: Vec<Located<String>>,
+    /// The program in the root that is started as `/init`; one of Embrak's when not said, which needs a `busybox`
+    /// among the files.
+    pub init: Option<Located<String>>,
+    /// How it is packed in unified kernel images and on disks.
+    #[serde(default)]
+    pub compression: InitrdCompression,
+}
+
+/// How an initial file system is packed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Default, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum InitrdCompression {
+    /// zstd.
+    #[default]
+    Zstd,
+    /// gzip: every kernel reads it.
+    Gzip,
+    /// xz: the smallest.
+    Xz,
+    /// LZ4: the fastest to unpack.
+    Lz4,
+    /// Not at all.
+    None,
+}
+
+/// A step run inside the composed root.
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct FinishDef {
+    /// What is run, by the root's own `/bin/sh -eu`.
+    pub run: Located<String>,
+    /// How long it may take, 10 minutes when not said.
+    pub time_limit: Option<Seconds>,
 }
 
 /// A file with its text.
@@ -173,7 +323,12 @@ pub struct FileDef {
     /// Where.
     pub path: Located<String>,
     /// Its text.
-    pub text: String,
+    pub text: Option<String>,
+    /// A file of the layer that has its contents.
+    pub from: Option<Located<String>>,
+    /// Whether `${NAME}` in the contents of `from` is replaced by parameters; `$$` then stands for a dollar sign.
+    #[serde(default)]
+    pub template: bool,
     /// Its mode, 0644 when not said.
     pub mode: Option<Mode>,
     /// `user:group` by name or number, `root:root` when not said.
@@ -184,8 +339,8 @@ pub struct FileDef {
 #[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct UserDef {
-    /// User number; the group of the same name gets the same one.
-    pub uid: u32,
+    /// User number; the group of the same name gets the same one. Follows from the name when not said.
+    pub uid: Option<u32>,
     /// Further groups.
     #[serde(default)]
     pub groups: Vec<Located<Name>>,
@@ -221,6 +376,8 @@ pub enum TableKind {
     /// GUID partition table (UEFI specification, chapter 5).
     #[default]
     Gpt,
+    /// Master boot record: four partitions at most.
+    Mbr,
 }
 
 /// One partition.
@@ -239,6 +396,31 @@ pub struct PartitionDef {
     pub filesystem: Located<FilesystemKind>,
     /// Where it is mounted: it holds the tree from there on.
     pub mount: Option<Located<String>>,
+    /// Options it is mounted with.
+    #[serde(default)]
+    pub mount_options: Vec<String>,
+    /// Whether partition and filesystem grow to the end of the disk at the first start.
+    #[serde(default)]
+    pub grow: bool,
+    /// Marks in the partition table.
+    #[serde(default)]
+    pub attributes: Vec<PartitionAttribute>,
+    /// Blocks only root can use, in percent: 0 to 50, 1 when not said. For ext4.
+    pub reserved: Option<u32>,
+}
+
+/// Marks in the partition table.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum PartitionAttribute {
+    /// The platform needs it; nobody may delete it (bit 0).
+    Required,
+    /// Old firmware starts from it: bit 2, or the active mark of a master boot record.
+    LegacyBoot,
+    /// It is mounted read-only when it is found by its type (bit 60).
+    ReadOnly,
+    /// It is not mounted by its type alone (bit 63).
+    NoAuto,
 }
 
 /// Kinds of filesystems.
@@ -247,6 +429,8 @@ pub struct PartitionDef {
 pub enum FilesystemKind {
     /// FAT12, FAT16 or FAT32, whichever the size calls for.
     Fat,
+    /// ext4.
+    Ext4,
     /// None: zeros.
     None,
 }

@@ -1,7 +1,7 @@
 //! What the types alone cannot tell: references between definitions, requirements, licences, paths.
 
 use super::Workspace;
-use crate::definitions::{BootMethod, ImageDef, Output, RecipeSettings, RepositoryFormat};
+use crate::definitions::{BootMethod, FileDef, ImageDef, InitrdDef, Output, RecipeSettings, RepositoryFormat};
 use crate::{At, Located, Node, Place, Problem};
 use embrak_resolve::{Alternatives, Requirement};
 use std::collections::BTreeMap;
@@ -23,9 +23,10 @@ pub(super) fn check(workspace: &Workspace, problems: &mut Vec<Problem>) {
     settings(workspace, &workspace.node, &workspace.def.recipe, problems);
     for board in workspace.boards.values() {
         requirements::<Requirement>(&board.node, &board.def.packages, problems);
-        if board.def.boot == BootMethod::EfiApp && board.def.efi_app.is_none() {
+        if matches!(board.def.boot, BootMethod::EfiApp | BootMethod::Entries) && board.def.efi_app.is_none() {
+            let boot = if board.def.boot == BootMethod::EfiApp { "efi-app" } else { "entries" };
             let problem =
-                Problem::new(format!("board `{}` has boot = \"efi-app\" but no `efi-app`", board.def.board.value));
+                Problem::new(format!("board `{}` has boot = \"{boot}\" but no `efi-app`", board.def.board.value));
             problems.push(
                 problem
                     .at(place(&board.node, &board.def.board.at))
@@ -196,8 +197,9 @@ fn check_image(workspace: &Workspace, node: &Node, def: &ImageDef, problems: &mu
     requirements::<Requirement>(node, &def.pin, problems);
     settings(workspace, node, &def.recipe, problems);
     for overlay in &def.overlays {
-        if escapes(&overlay.value) || !overlay.at.base.join(&overlay.value).is_dir() {
-            let problem = Problem::new(format!("overlay `{}` is not a directory of its layer", overlay.value));
+        if escapes(&overlay.value) || !overlay.at.base.join(&overlay.value).exists() {
+            let problem =
+                Problem::new(format!("overlay `{}` is neither a directory nor an archive of its layer", overlay.value));
             problems.push(problem.at(place(node, &overlay.at)));
         }
     }
@@ -224,6 +226,21 @@ fn check_image(workspace: &Workspace, node: &Node, def: &ImageDef, problems: &mu
     }
     for file in &def.file {
         tree_path(node, &file.path, problems);
+        check_file(node, file, problems);
+    }
+    if let Some(initrd) = &def.initrd {
+        check_initrd(node, initrd, problems);
+    }
+    for unit in def.services.enable.iter().chain(&def.services.disable).chain(&def.services.mask) {
+        if !unit.value.contains('.') || unit.value.contains('/') {
+            let problem = Problem::new(format!("`{}` is not the whole name of a unit", unit.value));
+            problems.push(problem.at(place(node, &unit.at)).help("write it as `sshd.service`"));
+        }
+        let said = [&def.services.enable, &def.services.disable, &def.services.mask];
+        if said.iter().filter(|list| list.iter().any(|u| u.value == unit.value)).count() > 1 {
+            let problem = Problem::new(format!("`{}` is both to be started and not", unit.value));
+            problems.push(problem.at(place(node, &unit.at)).help("keep it in one of enable, disable, mask"));
+        }
     }
     for (name, user) in &def.users {
         if let Some(password) = &user.password
@@ -274,6 +291,36 @@ fn check_image(workspace: &Workspace, node: &Node, def: &ImageDef, problems: &mu
             let at = at.and_then(|at| place(node, &at)).or_else(|| node.get(&["check"]).and_then(Node::place).cloned());
             problems.push(Problem::new("a check says exactly one of console-says, absent, present").at(at));
         }
+    }
+}
+
+fn check_file(node: &Node, file: &FileDef, problems: &mut Vec<Problem>) {
+    let at = place(node, &file.path.at);
+    match (&file.text, &file.from) {
+        (Some(_), None) if file.template => problems.push(
+            Problem::new("`template` is for files with `from`; in `text` parameters are replaced anyway").at(at),
+        ),
+        (Some(_), None) => {}
+        (None, Some(from)) => {
+            if escapes(&from.value) || !from.at.base.join(&from.value).is_file() {
+                let problem = Problem::new(format!("`{}` is not a file of its layer", from.value));
+                problems.push(problem.at(place(node, &from.at)));
+            }
+        }
+        _ => problems.push(Problem::new("a file has exactly one of `text` and `from`").at(at)),
+    }
+}
+
+fn check_initrd(node: &Node, initrd: &InitrdDef, problems: &mut Vec<Problem>) {
+    if let Some(file) = &initrd.file {
+        tree_path(node, file, problems);
+        if !initrd.include.is_empty() || !initrd.modules.is_empty() || initrd.init.is_some() {
+            let problem = Problem::new("a ready initial file system is not made out of parts");
+            problems.push(problem.at(place(node, &file.at)).help("leave out either `file` or the other keys"));
+        }
+    }
+    if let Some(init) = &initrd.init {
+        tree_path(node, init, problems);
     }
 }
 
