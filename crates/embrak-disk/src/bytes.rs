@@ -24,10 +24,6 @@ pub(crate) fn get32(bytes: &[u8], at: usize) -> u32 {
     u32::from_le_bytes(get(bytes, at))
 }
 
-pub(crate) fn get64(bytes: &[u8], at: usize) -> u64 {
-    u64::from_le_bytes(get(bytes, at))
-}
-
 /// Big-endian, as qcow2 and the ext4 journal write numbers.
 pub(crate) fn get32_be(bytes: &[u8], at: usize) -> u32 {
     u32::from_be_bytes(get(bytes, at))

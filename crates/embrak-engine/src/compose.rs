@@ -1,84 +1,106 @@
-//! Composing a root: packages merged, overlays, files, users, settings, identity.
+//! Composing a root: packages merged and settled, overlays, files, users, settings, finishing steps, identity.
 
 use crate::error::{EngineError, Result};
+use crate::finish;
 use crate::package::PackageInfo;
-use crate::plan::{Plan, PlannedImage};
+use crate::plan::{Plan, PlannedImage, disk_of};
 use crate::{Engine, build, sources};
-use embrak_model::Located;
-use embrak_model::definitions::ImageDef;
+use embrak_model::definitions::{FilesystemKind, ImageDef, PartitionDef, Scripts};
+use embrak_model::{Located, SizeSpec};
 use embrak_resolve::{Requirement, Version};
+use embrak_root::{Accounts, Installed, PackageScripts, Report, Root, RootError, User};
 use embrak_tree::{BlobSource, Digest, Entry, Kind, Tree, TreePath, merge, overlay};
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
+
+/// Version of how packages are settled; a change that changes roots is a new version.
+pub(crate) const COMPOSE_VERSION: u32 = 1;
 
 /// A composed root.
 pub(crate) struct Composed {
     pub(crate) tree: Tree,
     pub(crate) digest: Digest,
-    pub(crate) users: Users,
+    pub(crate) accounts: Accounts,
+    pub(crate) report: Report,
 }
 
-/// User and group numbers by name.
-#[derive(Debug, Clone, Default)]
-pub(crate) struct Users {
-    pub(crate) users: BTreeMap<String, (u32, u32)>,
-    pub(crate) groups: BTreeMap<String, u32>,
-}
-
-/// The first number given to groups that users are in but nobody has numbered.
-const FIRST_GROUP: u32 = 800;
-
-impl Users {
-    fn of(def: &ImageDef) -> Self {
-        let mut out = Users::default();
-        out.users.insert("root".into(), (0, 0));
-        out.groups.insert("root".into(), 0);
-        for (name, user) in &def.users {
-            out.users.insert(name.to_string(), (user.uid, user.uid));
-            out.groups.insert(name.to_string(), user.uid);
-        }
-        let named: BTreeSet<String> = def.users.values().flat_map(|u| &u.groups).map(|g| g.value.to_string()).collect();
-        let mut next = FIRST_GROUP;
-        for group in named {
-            if !out.groups.contains_key(&group) {
-                while out.groups.values().any(|gid| *gid == next) {
-                    next += 1;
-                }
-                out.groups.insert(group, next);
-            }
-        }
-        out
-    }
-
+impl Composed {
     /// `user:group`, each by name or number.
     pub(crate) fn owner(&self, owner: &Located<String>) -> Result<(u32, u32)> {
-        let unknown = |what: &str, name: &str, known: Vec<&String>| {
-            let known: Vec<&str> = known.into_iter().map(String::as_str).collect();
-            EngineError::Definition {
-                message: format!("{}: there is no {what} `{name}` in this image", owner.at),
-                help: format!("there are {}; add it under [users], or write a number", known.join(", ")),
-            }
-        };
-        let (user, group) = owner.value.split_once(':').map_or((owner.value.as_str(), None), |(u, g)| (u, Some(g)));
-        let (uid, own) = match user.parse() {
-            Ok(uid) => (uid, uid),
-            Err(_) => *self.users.get(user).ok_or_else(|| unknown("user", user, self.users.keys().collect()))?,
-        };
-        let gid = match group {
-            None => own,
-            Some(group) => match group.parse() {
-                Ok(gid) => gid,
-                Err(_) => {
-                    *self.groups.get(group).ok_or_else(|| unknown("group", group, self.groups.keys().collect()))?
-                }
-            },
-        };
-        Ok((uid, gid))
+        owner_of(&self.accounts, owner)
     }
 }
 
-/// Composes an image's root. The order: packages, overlays, users, settings, files, identity; what comes later may
-/// replace what came before, but two packages never replace one another.
+fn owner_of(accounts: &Accounts, owner: &Located<String>) -> Result<(u32, u32)> {
+    match accounts.owner(&owner.value) {
+        Some((Some(uid), Some(gid))) => Ok((uid, gid)),
+        Some((Some(uid), None)) => Ok((uid, accounts.users.iter().find(|u| u.uid == uid).map_or(uid, |u| u.gid))),
+        _ => {
+            let users: Vec<&str> = accounts.users.iter().map(|u| u.name.as_str()).collect();
+            let groups: Vec<&str> = accounts.groups.iter().map(|g| g.name.as_str()).collect();
+            Err(EngineError::Definition {
+                message: format!("{}: there is no user or group `{}` in this image", owner.at, owner.value),
+                help: format!(
+                    "there are the users {} and the groups {}; add it under [users] or [groups], or write a number",
+                    users.join(", "),
+                    groups.join(", ")
+                ),
+            })
+        }
+    }
+}
+
+pub(crate) fn settled(error: RootError) -> EngineError {
+    EngineError::other(error.to_string(), "look at the package or overlay the file is from; `embrak store check` tells whether it is damaged here")
+}
+
+/// Packages merged and settled, as the action cache keeps it.
+#[derive(Serialize, Deserialize)]
+struct Settled {
+    tree: Digest,
+    report: serde_json::Value,
+}
+
+/// Composes an image's root. The order: packages with their scripts, overlays, users, settings, files, services, caches,
+/// finishing steps, identity; what comes later may replace what came before, but two packages never replace one another.
 pub(crate) fn compose(
+    engine: &Engine<'_>,
+    plan: &Plan,
+    image: &PlannedImage,
+    packages: &[PackageInfo],
+) -> Result<Composed> {
+    let key = Digest::of(
+        serde_json::json!({
+            "compose": COMPOSE_VERSION,
+            "input": image.locked.input,
+            "target": image.target.label(),
+            "packages": packages.iter().map(|p| (&p.name, &p.version, p.tree)).collect::<Vec<_>>(),
+        })
+        .to_string(),
+    );
+    let known = engine.store.action(&key)?.and_then(|text| serde_json::from_str::<Settled>(&text).ok());
+    if let Some((tree, report)) = known.and_then(|k| {
+        let report = report_of(&k.report)?;
+        Some((sources::get_tree(engine.store, &k.tree).ok()?, report))
+    }) {
+        let digest = tree.digest();
+        let root = Root::new(tree, engine.store, 0);
+        let accounts = Accounts::read(&root).map_err(settled)?;
+        return Ok(Composed { tree: root.tree, digest, accounts, report });
+    }
+    let composed = compose_anew(engine, plan, image, packages)?;
+    let row = Settled { tree: composed.digest, report: serde_json::to_value(&composed.report).unwrap_or_default() };
+    let mut objects: BTreeSet<Digest> = [composed.digest].into();
+    objects.extend(composed.tree.blobs().map(|(digest, _)| digest));
+    engine.store.record_action(&key, &serde_json::to_string(&row).unwrap_or_default(), &objects)?;
+    Ok(composed)
+}
+
+fn report_of(value: &serde_json::Value) -> Option<Report> {
+    serde_json::from_value(value.clone()).ok()
+}
+
+fn compose_anew(
     engine: &Engine<'_>,
     plan: &Plan,
     image: &PlannedImage,
@@ -86,34 +108,213 @@ pub(crate) fn compose(
 ) -> Result<Composed> {
     let workspace = engine.workspace;
     let def = &image.image.def;
+    let epoch = workspace.def.epoch.0;
+    let (tree, report) = settle_packages(engine, image, packages)?;
+    let mut root = Root::new(tree, engine.store, epoch);
+    let ready_made = packages.iter().any(|p| p.ready_made.is_some());
+    let mut changed = false;
+    for tree in &image.overlays {
+        let mut tree = tree.clone();
+        if ready_made {
+            embrak_root::merge_usr(&mut tree, epoch);
+            // A link where the root has one already says nothing new.
+            for name in ["bin", "sbin", "lib", "lib32", "lib64", "libx32"] {
+                if let Ok(path) = TreePath::new(format!("/{name}")) {
+                    tree.remove(&path);
+                }
+            }
+        }
+        changed |= tree.iter().any(|(path, entry)| !entry.is_directory() && touches_caches(path));
+        overlay(&mut root.tree, &tree);
+    }
+    root.tree.remove(&TreePath::root());
+    let mut accounts = users(&mut root, def)?;
+    settings(&mut root, image, ready_made)?;
+    for file in &image.files {
+        let owner = file.owner.as_ref().map_or(Ok((0, 0)), |o| owner_of(&accounts, o))?;
+        root.write(&file.path, &file.bytes, file.mode, owner).map_err(settled)?;
+        changed |= TreePath::new(&file.path).is_ok_and(|p| touches_caches(&p));
+    }
+    services(&mut root, def)?;
+    let mut report = report;
+    if ready_made && changed {
+        embrak_root::caches(&mut root, &mut report).map_err(settled)?;
+    }
+    fix_known_parents(&mut root.tree, epoch);
+    if !def.finish.is_empty() {
+        root.tree.add_missing_directories(epoch);
+        root.tree = finish::finish(engine, image, root.tree)?;
+        accounts = Accounts::read(&root).map_err(settled)?;
+    }
+    identity(&mut root, engine, image, packages, plan)?;
+    let mut tree = root.tree;
+    tree.add_missing_directories(epoch);
+    check_parents(&tree, image)?;
+    check_paths(def, &tree)?;
+    let digest = sources::put_tree(engine.store, &tree)?;
+    Ok(Composed { tree, digest, accounts, report })
+}
+
+/// Whether something at a path can change what is made of all such files together.
+fn touches_caches(path: &TreePath) -> bool {
+    const PLACES: [&str; 8] = [
+        "/usr/lib/", "/usr/local/lib/", "/lib/", "/etc/ld.so", "/usr/share/ca-certificates/",
+        "/usr/local/share/ca-certificates/", "/etc/ca-certificates.conf", "/usr/share/pam",
+    ];
+    let text = path.as_bytes();
+    let units = text.starts_with(b"/usr/lib/systemd/") || text.starts_with(b"/usr/lib/sysusers.d/");
+    !units && PLACES.iter().any(|p| text.starts_with(p.as_bytes()))
+}
+
+/// Packages merged, their scripts followed or run, caches and database written: the part that does not change as long as
+/// no package does.
+fn settle_packages(engine: &Engine<'_>, image: &PlannedImage, packages: &[PackageInfo]) -> Result<(Tree, Report)> {
+    let epoch = engine.workspace.def.epoch.0;
     let mut trees = Vec::new();
     for package in packages {
         trees.push((format!("{} {}", package.name, package.version), sources::get_tree(engine.store, &package.tree)?));
     }
-    settle_ready_made(packages, &mut trees, workspace.def.epoch.0);
+    settle_ready_made(packages, &mut trees, epoch);
     let merged = merge(trees.iter().map(|(name, tree)| (name.as_str(), tree)))
         .map_err(|conflicts| EngineError::Conflicts { image: format!("image {}", image.target.image), conflicts })?;
-    let mut root = Root { engine, tree: merged.tree, epoch: workspace.def.epoch.0 };
-    for tree in &image.overlays {
-        overlay(&mut root.tree, tree);
+    if !packages.iter().any(|p| p.ready_made.is_some()) {
+        return Ok((merged.tree, Report::default()));
     }
-    root.tree.remove(&TreePath::root());
-    let users = Users::of(def);
-    if !def.users.is_empty() {
-        root.users(def, &users)?;
+    let def = &image.image.def;
+    let all: Vec<_> = packages.iter().map(|p| (&p.name, &p.version, p.tree, p.ready_made.as_ref().map(|r| r.control))).collect();
+    let key = Digest::of(
+        serde_json::json!({
+            "settle": COMPOSE_VERSION, "epoch": epoch, "scripts": def.scripts, "packages": all,
+            "sandbox": build::SANDBOX_VERSION,
+        })
+        .to_string(),
+    );
+    let known = engine.store.action(&key)?.and_then(|text| serde_json::from_str::<Settled>(&text).ok());
+    if let Some(found) = known.and_then(|k| Some((sources::get_tree(engine.store, &k.tree).ok()?, report_of(&k.report)?))) {
+        return Ok(found);
     }
-    root.settings(def)?;
-    for file in &def.file {
-        let owner = file.owner.as_ref().map_or(Ok((0, 0)), |o| users.owner(o))?;
-        root.put(&file.path.value, file.text.as_bytes(), file.mode.map_or(0o644, |m| m.0), owner)?;
+    let mut tree = merged.tree;
+    tree.add_missing_directories(epoch);
+    embrak_root::merge_usr(&mut tree, epoch);
+    let mut root = Root::new(tree, engine.store, epoch);
+    let mut controls = Vec::new();
+    for package in packages {
+        let control = package.ready_made.as_ref().map(|r| sources::get_tree(engine.store, &r.control)).transpose()?;
+        controls.push(control.unwrap_or_default());
     }
-    root.identity(image, def, packages, plan)?;
-    let mut tree = root.tree;
-    tree.add_missing_directories(workspace.def.epoch.0);
-    check_parents(&tree, image)?;
-    check_paths(def, &tree)?;
-    let digest = sources::put_tree(engine.store, &tree)?;
-    Ok(Composed { tree, digest, users })
+    let order = installation_order(packages);
+    let installed: Vec<Installed<'_>> = order
+        .iter()
+        .filter(|&&n| packages[n].ready_made.is_some())
+        .map(|&n| Installed { name: &packages[n].name, files: &trees[n].1, control: &controls[n] })
+        .collect();
+    let report = match def.scripts {
+        Scripts::Declared => {
+            let text = |control: &Tree, name: &str| -> Option<String> {
+                let entry = control.get(&TreePath::new(format!("/{name}")).ok()?)?;
+                let Kind::File { digest, .. } = entry.kind else { return None };
+                Some(String::from_utf8_lossy(&engine.store.read(&digest).ok()?).into_owned())
+            };
+            let scripts: Vec<PackageScripts<'_>> = installed
+                .iter()
+                .map(|p| PackageScripts {
+                    package: p.name,
+                    architecture: debian_architecture(image),
+                    tree: p.files,
+                    preinst: text(p.control, "preinst"),
+                    postinst: text(p.control, "postinst"),
+                    templates: text(p.control, "templates"),
+                })
+                .collect();
+            let mut accounts = Accounts::read(&root).map_err(settled)?;
+            let mut report =
+                embrak_root::settle(&mut root, &mut accounts, &scripts).map_err(settled)?;
+            accounts.declared(&root).map_err(settled)?;
+            accounts.write(&mut root).map_err(settled)?;
+            embrak_root::apply(&mut root, &report).map_err(settled)?;
+            embrak_root::caches(&mut root, &mut report).map_err(settled)?;
+            embrak_root::write_database(&mut root, &installed, &report).map_err(settled)?;
+            // Nobody's yet: the system gives itself one when it starts.
+            root.put("/etc/machine-id", "").map_err(settled)?;
+            report
+        }
+        Scripts::Run => {
+            embrak_root::write_database(&mut root, &installed, &Report::default()).map_err(settled)?;
+            let (tree, report) = finish::run_scripts(engine, image, root.tree, &installed)?;
+            root.tree = tree;
+            report
+        }
+    };
+    let tree = root.tree;
+    let row = Settled {
+        tree: sources::put_tree(engine.store, &tree)?,
+        report: serde_json::to_value(&report).unwrap_or_default(),
+    };
+    let mut objects: BTreeSet<Digest> = [row.tree].into();
+    objects.extend(tree.blobs().map(|(digest, _)| digest));
+    engine.store.record_action(&key, &serde_json::to_string(&row).unwrap_or_default(), &objects)?;
+    Ok((tree, report))
+}
+
+/// What distributions of that format call an image's architecture.
+pub(crate) fn debian_architecture(image: &PlannedImage) -> &'static str {
+    use embrak_model::definitions::Architecture;
+    match image.target.architecture {
+        Architecture::X86_64 => "amd64",
+        Architecture::Aarch64 => "arm64",
+        Architecture::Armv7 => "armhf",
+        Architecture::Riscv64 => "riscv64",
+    }
+}
+
+/// Packages by their places in the list, each behind what it needs; circles are cut where names come first.
+pub(crate) fn installation_order(packages: &[PackageInfo]) -> Vec<usize> {
+    let mut makers: BTreeMap<String, usize> = BTreeMap::new();
+    for (n, package) in packages.iter().enumerate() {
+        for provided in &package.provides {
+            if let Ok(r) = provided.parse::<Requirement>() {
+                makers.entry(r.name).or_insert(n);
+            }
+        }
+    }
+    for (n, package) in packages.iter().enumerate() {
+        makers.insert(package.name.clone(), n);
+    }
+    let needs: Vec<Vec<usize>> = packages
+        .iter()
+        .map(|p| {
+            let wanted = p.requires.iter().filter_map(|r| r.parse::<embrak_resolve::Alternatives>().ok());
+            wanted.filter_map(|a| a.0.iter().find_map(|r| makers.get(&r.name).copied())).collect()
+        })
+        .collect();
+    fn visit(n: usize, needs: &[Vec<usize>], seen: &mut [bool], out: &mut Vec<usize>) {
+        if std::mem::replace(&mut seen[n], true) {
+            return;
+        }
+        for &need in &needs[n] {
+            visit(need, needs, seen, out);
+        }
+        out.push(n);
+    }
+    let mut by_name: Vec<usize> = (0..packages.len()).collect();
+    // What everything takes for granted without saying so.
+    let rank = |n: &usize| match packages[*n].name.as_str() {
+        "base-passwd" | "base-files" => 0,
+        "libc6" | "dash" | "coreutils" => 1,
+        _ => 2,
+    };
+    by_name.sort_by(|a, b| rank(a).cmp(&rank(b)).then_with(|| packages[*a].name.cmp(&packages[*b].name)));
+    let (mut seen, mut out) = (vec![false; packages.len()], Vec::new());
+    for n in by_name {
+        visit(n, &needs, &mut seen, &mut out);
+    }
+    out
+}
+
+/// Directories that come only with files of the image are root's and plain.
+fn fix_known_parents(tree: &mut Tree, epoch: i64) {
+    tree.add_missing_directories(epoch);
+    tree.remove(&TreePath::root());
 }
 
 /// Makes the trees of ready-made packages go together where their own rules say how: files that one package may
@@ -195,131 +396,197 @@ fn check_paths(def: &ImageDef, tree: &Tree) -> Result<()> {
     Ok(())
 }
 
-struct Root<'a> {
-    engine: &'a Engine<'a>,
-    tree: Tree,
-    epoch: i64,
-}
-
-impl Root<'_> {
-    fn put(&mut self, path: &str, content: &[u8], mode: u32, (uid, gid): (u32, u32)) -> Result<()> {
-        let path = tree_path(path)?;
-        let digest = self.engine.store.put_bytes(content)?;
-        let mut entry = Entry::new(Kind::File { digest, size: content.len() as u64 }, mode).dated(self.epoch);
-        (entry.uid, entry.gid) = (uid, gid);
-        self.tree.insert(path, entry);
-        Ok(())
+/// Users, groups, home directories and SSH keys.
+fn users(root: &mut Root<'_>, def: &ImageDef) -> Result<Accounts> {
+    let mut accounts = Accounts::read(root).map_err(settled)?;
+    if def.users.is_empty() && def.groups.is_empty() {
+        return Ok(accounts);
     }
-
-    fn directory(&mut self, path: &str, mode: u32, (uid, gid): (u32, u32)) -> Result<()> {
-        let mut entry = Entry::new(Kind::Directory, mode).dated(self.epoch);
-        (entry.uid, entry.gid) = (uid, gid);
-        self.tree.insert(tree_path(path)?, entry);
-        Ok(())
+    for (name, group) in &def.groups {
+        accounts.add_group(name, group.gid);
     }
-
-    /// The text of a file that may be there already.
-    fn text(&self, path: &str) -> Result<String> {
-        match self.tree.get(&tree_path(path)?).map(|e| &e.kind) {
-            Some(Kind::File { digest, .. }) => {
-                let bytes = self.engine.store.read(digest);
-                let bytes = bytes.map_err(|source| EngineError::Io { doing: "read", path: path.into(), source })?;
-                Ok(String::from_utf8_lossy(&bytes).into_owned())
-            }
-            _ => Ok(String::new()),
-        }
-    }
-
-    /// passwd(5), shadow(5), group(5), home directories and SSH keys.
-    fn users(&mut self, def: &ImageDef, users: &Users) -> Result<()> {
-        let or = |text: String, default: &str| if text.is_empty() { default.to_string() } else { text };
-        let mut passwd = or(self.text("/etc/passwd")?, "root:x:0:0:root:/root:/bin/sh\n");
-        let mut shadow = or(self.text("/etc/shadow")?, "root:!:::::::\n");
-        let mut group = or(self.text("/etc/group")?, "root:x:0:\n");
-        for (name, user) in &def.users {
+    for (name, user) in &def.users {
+        let known = accounts.user(name).cloned();
+        let locked = |p: &str| if p == "locked" { "!".to_string() } else { p.to_string() };
+        let password = user.password.as_ref().map(|p| locked(&p.value));
+        if known.is_none() {
             let home = user.home.as_ref().map_or_else(|| format!("/home/{name}"), |h| h.value.clone());
-            let shell = user.shell.as_deref().unwrap_or("/bin/sh");
-            passwd += &format!("{name}:x:{0}:{0}::{home}:{shell}\n", user.uid);
-            let password = user.password.as_ref().map(|p| p.value.as_str()).filter(|p| *p != "locked").unwrap_or("!");
-            shadow += &format!("{name}:{password}:::::::\n");
-            let owner = (user.uid, user.uid);
-            self.directory(&home, 0o750, owner)?;
-            if !user.ssh_keys.is_empty() {
-                self.directory(&format!("{home}/.ssh"), 0o700, owner)?;
-                let keys = user.ssh_keys.join("\n") + "\n";
-                self.put(&format!("{home}/.ssh/authorized_keys"), keys.as_bytes(), 0o600, owner)?;
-            }
+            accounts.add_system_user(name, user.uid, None, &home, user.shell.as_deref().unwrap_or("/bin/sh"));
         }
-        for (name, gid) in &users.groups {
-            if group.lines().any(|l| l.starts_with(&format!("{name}:"))) {
-                continue;
-            }
-            let members: Vec<&str> = def
-                .users
-                .iter()
-                .filter(|(_, u)| u.groups.iter().any(|g| g.value.as_str() == name))
-                .map(|(n, _)| n.as_str())
-                .collect();
-            group += &format!("{name}:x:{gid}:{}\n", members.join(","));
+        let Some(made) = accounts.user(name).cloned() else { continue };
+        let made = User {
+            uid: user.uid.unwrap_or(made.uid),
+            home: user.home.as_ref().map_or(made.home, |h| h.value.clone()),
+            shell: user.shell.clone().unwrap_or(made.shell),
+            password: password.unwrap_or(if known.is_some() { made.password } else { "!".into() }),
+            ..made
+        };
+        let (home, owner) = (made.home.clone(), (made.uid, made.gid));
+        accounts.add_user(made);
+        for group in &user.groups {
+            accounts.add_member(name, &group.value);
         }
-        self.put("/etc/passwd", passwd.as_bytes(), 0o644, (0, 0))?;
-        self.put("/etc/shadow", shadow.as_bytes(), 0o600, (0, 0))?;
-        self.put("/etc/group", group.as_bytes(), 0o644, (0, 0))
+        root.directory(&home, 0o750, owner).map_err(settled)?;
+        if !user.ssh_keys.is_empty() {
+            root.directory(&format!("{home}/.ssh"), 0o700, owner).map_err(settled)?;
+            let keys = user.ssh_keys.join("\n") + "\n";
+            root.write(&format!("{home}/.ssh/authorized_keys"), keys, 0o600, owner).map_err(settled)?;
+        }
     }
-
-    fn settings(&mut self, def: &ImageDef) -> Result<()> {
-        if let Some(hostname) = &def.system.hostname {
-            self.put("/etc/hostname", format!("{}\n", hostname.value).as_bytes(), 0o644, (0, 0))?;
-        }
-        if let Some(timezone) = &def.system.timezone {
-            let link = Entry::symlink(format!("../usr/share/zoneinfo/{}", timezone.value)).dated(self.epoch);
-            self.tree.insert(tree_path("/etc/localtime")?, link);
-        }
-        if let Some(locale) = &def.system.locale {
-            self.put("/etc/locale.conf", format!("LANG={}\n", locale.value).as_bytes(), 0o644, (0, 0))?;
-        }
-        Ok(())
-    }
-
-    /// os-release(5) with `IMAGE_ID` and `IMAGE_VERSION`, and `/usr/lib/embrak/image.json`.
-    fn identity(&mut self, image: &PlannedImage, def: &ImageDef, packages: &[PackageInfo], plan: &Plan) -> Result<()> {
-        let name = &image.target.image;
-        let mut release = self.text("/usr/lib/os-release")?;
-        if release.is_empty() {
-            let title = if def.summary.is_empty() { name } else { &def.summary };
-            release = format!(
-                "ID={}\nNAME=\"{name}\"\nPRETTY_NAME=\"{}\"\n",
-                self.engine.workspace.def.workspace,
-                title.replace('"', "'")
-            );
-        }
-        let kept: String = release
-            .lines()
-            .filter(|l| !l.starts_with("IMAGE_") && !l.starts_with("EMBRAK_"))
-            .map(|l| format!("{l}\n"))
-            .collect();
-        let release =
-            format!("{kept}IMAGE_ID={name}\nIMAGE_VERSION={}\nEMBRAK_INPUT={}\n", def.version, image.locked.input);
-        self.put("/usr/lib/os-release", release.as_bytes(), 0o644, (0, 0))?;
-        let packages: Vec<_> = packages
-            .iter()
-            .map(|p| serde_json::json!({ "name": p.name, "version": p.version, "tree": p.tree }))
-            .collect();
-        let identity = serde_json::json!({
-            "embrakImage": 1,
-            "image": name,
-            "version": def.version,
-            "target": image.target.label(),
-            "input": image.locked.input,
-            "epoch": self.epoch,
-            "writers": plan.lock.writers,
-            "packages": packages,
-        });
-        let text = serde_json::to_string_pretty(&identity).unwrap_or_default() + "\n";
-        self.put("/usr/lib/embrak/image.json", text.as_bytes(), 0o644, (0, 0))
-    }
+    accounts.write(root).map_err(settled)?;
+    Ok(accounts)
 }
 
-fn tree_path(path: &str) -> Result<TreePath> {
-    TreePath::new(path).map_err(|e| EngineError::other(e.to_string(), "run `embrak check`"))
+fn settings(root: &mut Root<'_>, image: &PlannedImage, ready_made: bool) -> Result<()> {
+    let system = &image.image.def.system;
+    let mut put = |path: &str, text: String| root.put(path, text).map_err(settled);
+    if let Some(hostname) = &system.hostname {
+        put("/etc/hostname", format!("{}\n", hostname.value))?;
+        if ready_made {
+            put(
+                "/etc/hosts",
+                format!("127.0.0.1 localhost\n127.0.1.1 {}\n::1 localhost ip6-localhost ip6-loopback\n", hostname.value),
+            )?;
+        }
+    }
+    if let Some(locale) = &system.locale {
+        put("/etc/locale.conf", format!("LANG={}\n", locale.value))?;
+        if ready_made {
+            put("/etc/default/locale", format!("LANG={}\n", locale.value))?;
+        }
+    }
+    if !system.sysctl.is_empty() {
+        let lines: String = system.sysctl.iter().map(|(name, value)| format!("{name} = {value}\n")).collect();
+        put("/etc/sysctl.d/50-image.conf", lines)?;
+    }
+    if !system.modules.is_empty() {
+        let lines: String = system.modules.iter().map(|m| format!("{}\n", m.value)).collect();
+        put("/etc/modules-load.d/image.conf", lines)?;
+    }
+    if let Some(timezone) = &system.timezone {
+        let zone = format!("/usr/share/zoneinfo/{}", timezone.value);
+        if ready_made && root.entry(&zone).is_none() && timezone.value != "UTC" {
+            return Err(EngineError::Definition {
+                message: format!("there is no time zone {} in this image", timezone.value),
+                help: format!("add the package with the time zones, tzdata; written at {}", timezone.at),
+            });
+        }
+        root.link("/etc/localtime", &format!("../usr/share/zoneinfo/{}", timezone.value)).map_err(settled)?;
+        if ready_made {
+            root.put("/etc/timezone", format!("{}\n", timezone.value)).map_err(settled)?;
+        }
+    }
+    mounts(root, image)
+}
+
+/// fstab(5) for the partitions that are mounted, and what lets them grow at the first start (repart.d(5)).
+fn mounts(root: &mut Root<'_>, image: &PlannedImage) -> Result<()> {
+    let Some(disk) = disk_of(&image.image, image.board.as_ref()) else { return Ok(()) };
+    let system = |p: &PartitionDef| p.filesystem.value == FilesystemKind::Ext4;
+    if !disk.partition.iter().any(|p| system(p) && p.mount.as_ref().is_some_and(|m| m.value == "/")) {
+        return Ok(());
+    }
+    let seed = crate::outputs::seed_of(image);
+    let mut lines = String::from("# Written by Embrak from the image's [disk].\n");
+    for (number, partition) in disk.partition.iter().enumerate() {
+        let Some(mount) = &partition.mount else { continue };
+        let guid = embrak_disk::Guid::derived(&seed, &format!("partition {}", number + 1));
+        let (kind, usual) = match partition.filesystem.value {
+            FilesystemKind::Ext4 => ("ext4", "defaults"),
+            FilesystemKind::Fat => ("vfat", "umask=0077"),
+            FilesystemKind::None => continue,
+        };
+        let mut options: Vec<&str> = partition.mount_options.iter().map(String::as_str).collect();
+        if options.is_empty() {
+            options.push(usual);
+        }
+        if partition.grow {
+            options.push("x-systemd.growfs");
+        }
+        let pass = if mount.value == "/" { 1 } else { 2 };
+        lines += &format!("PARTUUID={guid} {} {kind} {} 0 {pass}\n", mount.value, options.join(","));
+        root.directory(&mount.value, 0o755, (0, 0)).map_err(settled)?;
+    }
+    if !root.exists("/etc/fstab") || root.text("/etc/fstab").map_err(settled)?.lines().all(|l| l.starts_with('#')) {
+        root.put("/etc/fstab", lines).map_err(settled)?;
+    }
+    if disk.partition.iter().any(|p| p.grow) {
+        for (number, partition) in disk.partition.iter().enumerate() {
+            let kind = embrak_disk::partition_type(&partition.kind.value, image.target.architecture.as_str())
+                .map_err(|message| EngineError::Definition { message, help: format!("written at {}", partition.kind.at) })?;
+            // What is not to grow stays as large as it is.
+            let weight = if partition.grow { 1000 } else { 0 };
+            let mut text = format!("[Partition]\nType={kind}\nLabel={}\nWeight={weight}\n", partition.label.value);
+            if let (SizeSpec::Fixed(size), false) = (partition.size.value, partition.grow) {
+                text += &format!("SizeMinBytes={0}\nSizeMaxBytes={0}\n", size.0);
+            }
+            let path = format!("/usr/lib/repart.d/{:02}-{}.conf", number + 1, partition.label.value);
+            root.put(&path, text).map_err(settled)?;
+        }
+    }
+    Ok(())
+}
+
+fn services(root: &mut Root<'_>, def: &ImageDef) -> Result<()> {
+    let missing = |unit: &Located<String>| EngineError::Definition {
+        message: format!("there is no unit {} in this image", unit.value),
+        help: format!("add the package or overlay that has it, or correct the name; written at {}", unit.at),
+    };
+    for unit in &def.services.enable {
+        if !embrak_root::enable(root, &unit.value).map_err(settled)? {
+            return Err(missing(unit));
+        }
+    }
+    for unit in &def.services.disable {
+        if !embrak_root::disable(root, &unit.value).map_err(settled)? {
+            return Err(missing(unit));
+        }
+    }
+    for unit in &def.services.mask {
+        embrak_root::mask(root, &unit.value).map_err(settled)?;
+    }
+    Ok(())
+}
+
+/// os-release(5) with `IMAGE_ID` and `IMAGE_VERSION`, and `/usr/lib/embrak/image.json`.
+fn identity(
+    root: &mut Root<'_>,
+    engine: &Engine<'_>,
+    image: &PlannedImage,
+    packages: &[PackageInfo],
+    plan: &Plan,
+) -> Result<()> {
+    let (name, def) = (&image.target.image, &image.image.def);
+    let mut release = root.text("/usr/lib/os-release").map_err(settled)?;
+    if release.is_empty() {
+        let title = if def.summary.is_empty() { name } else { &def.summary };
+        release = format!(
+            "ID={}\nNAME=\"{name}\"\nPRETTY_NAME=\"{}\"\n",
+            engine.workspace.def.workspace,
+            title.replace('"', "'")
+        );
+    }
+    let kept: String = release
+        .lines()
+        .filter(|l| !l.starts_with("IMAGE_") && !l.starts_with("EMBRAK_"))
+        .map(|l| format!("{l}\n"))
+        .collect();
+    let release = format!("{kept}IMAGE_ID={name}\nIMAGE_VERSION={}\nEMBRAK_INPUT={}\n", def.version, image.locked.input);
+    root.put("/usr/lib/os-release", release).map_err(settled)?;
+    let packages: Vec<_> = packages
+        .iter()
+        .map(|p| serde_json::json!({ "name": p.name, "version": p.version, "tree": p.tree }))
+        .collect();
+    let identity = serde_json::json!({
+        "embrakImage": 1,
+        "image": name,
+        "version": def.version,
+        "target": image.target.label(),
+        "input": image.locked.input,
+        "epoch": root.epoch,
+        "writers": plan.lock.writers,
+        "packages": packages,
+    });
+    let text = serde_json::to_string_pretty(&identity).unwrap_or_default() + "\n";
+    root.put("/usr/lib/embrak/image.json", text).map_err(settled)
 }

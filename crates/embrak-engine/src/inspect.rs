@@ -143,11 +143,7 @@ fn content_of(file: &File, path: &Path, scratch: &Store) -> Result<Content> {
             images: read_layout(&tree, scratch, scratch).map_err(|e| damaged(&e))?,
         });
     }
-    let compression = match compression {
-        Compression::None => "none",
-        Compression::Gzip => "gzip",
-        Compression::Zstd => "zstd",
-    };
+    let compression = compression.name();
     Ok(Content::Archive { compression, tree })
 }
 

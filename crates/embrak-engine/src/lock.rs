@@ -53,6 +53,24 @@ pub struct WriterVersions {
     pub fat: u32,
     /// OCI layouts.
     pub oci: u32,
+    /// Master boot records.
+    #[serde(default)]
+    pub mbr: u32,
+    /// ext4 filesystems.
+    #[serde(default)]
+    pub ext4: u32,
+    /// qcow2 containers.
+    #[serde(default)]
+    pub qcow2: u32,
+    /// cpio archives.
+    #[serde(default)]
+    pub cpio: u32,
+    /// Unified kernel images.
+    #[serde(default)]
+    pub uki: u32,
+    /// How packages are made into a root.
+    #[serde(default)]
+    pub root: u32,
     /// The order and environment of build steps.
     pub sandbox: u32,
 }
@@ -65,6 +83,12 @@ impl WriterVersions {
         gpt: embrak_disk::gpt::WRITER_VERSION,
         fat: embrak_disk::fat::WRITER_VERSION,
         oci: embrak_oci::WRITER_VERSION,
+        mbr: embrak_disk::mbr::WRITER_VERSION,
+        ext4: embrak_disk::ext4::WRITER_VERSION,
+        qcow2: embrak_disk::qcow2::WRITER_VERSION,
+        cpio: embrak_tree::cpio::WRITER_VERSION,
+        uki: embrak_disk::pe::WRITER_VERSION,
+        root: crate::compose::COMPOSE_VERSION,
         sandbox: crate::build::SANDBOX_VERSION,
     };
 }

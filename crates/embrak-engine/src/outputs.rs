@@ -7,20 +7,22 @@ use crate::events::{ActionStatus, Event};
 use crate::lock::WriterVersions;
 use crate::plan::{PlannedImage, Target, disk_of};
 use crate::record::ActionRecord;
-use crate::{Engine, sources};
+use crate::{Engine, kernel, sources};
 use embrak_disk::fat::{self, FatOptions};
 use embrak_disk::gpt::{self, NewPartition, RawPiece};
-use embrak_disk::{Extents, Guid, emit, partition_type};
+use embrak_disk::{Chunk, Extents, Guid, emit, ext4, mbr, partition_type, qcow2};
 use embrak_model::definitions::{
-    BoardDef, BootMethod, DiskDef, FilesystemKind, ImageDef, LayerCompression, Output, PartitionDef,
+    Architecture, BoardDef, DiskDef, FilesystemKind, ImageDef, LayerCompression, Output, PartitionAttribute,
+    PartitionDef, TableKind,
 };
 use embrak_model::{ByteSize, SizeSpec};
 use embrak_oci::{Compression, Config, NewImage, write_layout};
-use embrak_tree::{Digest, Entry, HashingWriter, Kind, Tree, TreePath, tar};
+use embrak_store::Store;
+use embrak_tree::{BlobSource, Digest, Entry, HashingWriter, Kind, Tree, TreePath, tar};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
-use std::io::{BufWriter, Write};
+use std::io::{BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
@@ -100,6 +102,18 @@ pub fn write_beside(path: &Path, bytes: &[u8]) -> Result<()> {
 pub(crate) fn extension(output: Output) -> &'static str {
     match output {
         Output::DiskRaw => "raw",
+        Output::DiskRawGz => "raw.gz",
+        Output::DiskRawZst => "raw.zst",
+        Output::DiskQcow2 => "qcow2",
+        Output::DiskQcow2Compressed => "compressed.qcow2",
+        Output::RootExt4 => "ext4",
+        Output::InitrdCpio => "cpio",
+        Output::InitrdCpioGz => "cpio.gz",
+        Output::InitrdCpioXz => "cpio.xz",
+        Output::InitrdCpioZst => "cpio.zst",
+        Output::InitrdCpioLz4 => "cpio.lz4",
+        Output::Kernel => "vmlinuz",
+        Output::Uki => "efi",
         Output::RootTar => "tar",
         Output::RootTarGz => "tar.gz",
         Output::RootTarZst => "tar.zst",
@@ -230,7 +244,28 @@ impl Writer<'_> {
         let tree = &self.composed.tree;
         let store = self.engine.store;
         match output {
-            Output::DiskRaw => self.disk(),
+            Output::DiskRaw
+            | Output::DiskRawGz
+            | Output::DiskRawZst
+            | Output::DiskQcow2
+            | Output::DiskQcow2Compressed => self.disk(output),
+            Output::RootExt4 => {
+                let extents = whole_root(&self.input()?)?;
+                self.emitted(&extents, Vec::new())
+            }
+            Output::InitrdCpio => self.initrd(Compression::None),
+            Output::InitrdCpioGz => self.initrd(Compression::Gzip),
+            Output::InitrdCpioXz => self.initrd(Compression::Xz),
+            Output::InitrdCpioZst => self.initrd(Compression::Zstd),
+            Output::InitrdCpioLz4 => self.initrd(Compression::Lz4),
+            Output::Kernel => {
+                let kernel = kernel::kernel_of(tree, &self.image.target.image)?;
+                self.file(|out| std::io::copy(&mut store.open(&kernel.digest)?, out).map(drop))
+            }
+            Output::Uki => {
+                let extents = kernel::unified(&self.input()?)?;
+                self.emitted(&extents, Vec::new())
+            }
             Output::RootTar => self.file(|out| tar::write_tree(tree, store, out).map(drop)),
             Output::RootTarGz => self.packed(Compression::Gzip),
             Output::RootTarZst => self.packed(Compression::Zstd),
@@ -310,7 +345,7 @@ impl Writer<'_> {
         let user = match &container.user {
             None => String::new(),
             Some(user) => {
-                let (uid, gid) = self.composed.users.owner(user)?;
+                let (uid, gid) = self.composed.owner(user)?;
                 format!("{uid}:{gid}")
             }
         };
@@ -359,37 +394,129 @@ impl Writer<'_> {
         Ok(write_layout(&image, store, store).doing("write", &self.path)?.layout)
     }
 
-    fn disk(&self) -> Result<Known> {
+    fn input(&self) -> Result<DiskInput<'_>> {
         let (image, board) = (&self.image.image, self.image.board.as_ref());
-        let Some(disk) = disk_of(image, board) else {
-            return Err(EngineError::other(
-                format!("neither image {} nor its board says how the disk is divided", self.image.target.image),
-                "add [disk] with [[disk.partition]]",
-            ));
-        };
-        let seed =
-            Digest::of(format!("embrak identifiers 1\n{}\n{}", self.image.target.image, self.image.locked.input));
-        let planned = plan_disk(&DiskInput {
+        Ok(DiskInput {
             tree: &self.composed.tree,
-            disk: &disk,
+            disk: disk_of(image, board),
             board: board.map(|b| &b.def),
-            seed,
+            image: &image.def,
+            seed: seed_of(self.image),
             epoch: self.epoch(),
-        })?;
+            store: self.engine.store,
+            target: self.image.target.architecture,
+        })
+    }
+
+    fn initrd(&self, compression: Compression) -> Result<Known> {
+        let store = self.engine.store;
+        let input = self.input()?;
+        let tree = match &self.def.initrd {
+            Some(def) if def.file.is_none() => kernel::initrd_tree(&input, def)?,
+            Some(_) => {
+                let Some((digest, _)) = kernel::initrd(&input)? else {
+                    return Err(EngineError::other("there is no initial file system", "look at [initrd]"));
+                };
+                return self.file(|out| std::io::copy(&mut store.open(&digest)?, out).map(drop));
+            }
+            None => {
+                let mut tree = self.composed.tree.clone();
+                let init = TreePath::root().join("init").unwrap_or_else(|_| TreePath::root());
+                if tree.get(&init).is_none() {
+                    tree.insert(init, Entry::symlink("sbin/init").dated(self.epoch()));
+                }
+                tree
+            }
+        };
+        self.file(|out| {
+            compression.compress(out, |inner| embrak_tree::cpio::write_tree(&tree, store, inner).map(drop)).map(drop)
+        })
+    }
+
+    /// Writes what is computed, with holes.
+    fn emitted(&self, extents: &Extents, partitions: Vec<PartitionSummary>) -> Result<Known> {
         let beside = self.beside()?;
         let mut file = beside.as_file().try_clone().doing("write", &self.path)?;
-        let emitted = emit(&planned.extents, self.engine.store, &mut file).doing("write", &self.path)?;
-        self.finish(beside, emitted.digest, emitted.size, planned.partitions)
+        let emitted = emit(extents, self.engine.store, &mut file).doing("write", &self.path)?;
+        self.finish(beside, emitted.digest, emitted.size, partitions)
     }
+
+    fn disk(&self, output: Output) -> Result<Known> {
+        let store = self.engine.store;
+        let planned = plan_disk(&self.input()?)?;
+        let packed = |compression: Compression| {
+            let mut known = self.file(|out| {
+                let write = |inner: &mut dyn Write| {
+                    planned.extents.stream(store, |chunk| match chunk {
+                        Chunk::Data(bytes) => inner.write_all(bytes),
+                        Chunk::Zeros(n) => std::io::copy(&mut std::io::repeat(0).take(n), inner).map(drop),
+                    })
+                };
+                compression.compress(out, write).map(drop)
+            })?;
+            known.partitions = planned.partitions.clone();
+            Ok(known)
+        };
+        match output {
+            Output::DiskRawGz => packed(Compression::Gzip),
+            Output::DiskRawZst => packed(Compression::Zstd),
+            Output::DiskQcow2 => self.emitted(&qcow2::wrap(&planned.extents), planned.partitions),
+            Output::DiskQcow2Compressed => {
+                let beside = self.beside()?;
+                let mut file = beside.as_file().try_clone().doing("write", &self.path)?;
+                let (digest, size) =
+                    qcow2::write_compressed(&planned.extents, store, &mut file).doing("write", &self.path)?;
+                self.finish(beside, digest, size, planned.partitions)
+            }
+            _ => self.emitted(&planned.extents, planned.partitions),
+        }
+    }
+}
+
+/// What every identifier of an image's outputs follows from.
+pub(crate) fn seed_of(image: &PlannedImage) -> Digest {
+    Digest::of(format!("embrak identifiers 1\n{}\n{}", image.target.image, image.locked.input))
 }
 
 /// What a disk is made of.
 pub(crate) struct DiskInput<'a> {
     pub(crate) tree: &'a Tree,
-    pub(crate) disk: &'a DiskDef,
+    pub(crate) disk: Option<DiskDef>,
     pub(crate) board: Option<&'a BoardDef>,
+    pub(crate) image: &'a ImageDef,
     pub(crate) seed: Digest,
     pub(crate) epoch: i64,
+    pub(crate) store: &'a Store,
+    pub(crate) target: Architecture,
+}
+
+impl DiskInput<'_> {
+    /// The architecture things are for: the board's, or the target's.
+    pub(crate) fn architecture(&self) -> Architecture {
+        self.board.map_or(self.target, |b| b.architecture)
+    }
+
+    /// The UUID of the filesystem of a partition by its place in the list, most significant byte first.
+    fn filesystem_uuid(&self, index: usize) -> [u8; 16] {
+        let text = Guid::derived(&self.seed, &format!("filesystem {}", index + 1)).to_string().replace('-', "");
+        let mut out = [0; 16];
+        for (byte, digits) in out.iter_mut().zip(text.as_bytes().chunks(2)) {
+            *byte = std::str::from_utf8(digits).ok().and_then(|d| u8::from_str_radix(d, 16).ok()).unwrap_or(0);
+        }
+        out
+    }
+
+    /// How the kernel's command line names the partition of the root; nothing when no partition is.
+    pub(crate) fn root_partition(&self) -> Option<String> {
+        let (index, _) = self.disk.as_ref()?.partition.iter().enumerate().find(|(_, p)| {
+            p.filesystem.value == FilesystemKind::Ext4 && p.mount.as_ref().is_some_and(|m| m.value == "/")
+        })?;
+        // The kernel alone knows partitions only; an initial file system can look into them.
+        Some(match self.image.initrd {
+            Some(_) => format!("UUID={}", Guid::derived(&self.seed, &format!("filesystem {}", index + 1))),
+            None => format!("PARTUUID={}", Guid::derived(&self.seed, &format!("partition {}", index + 1))),
+        })
+    }
 }
 
 /// A disk that only has to be written.
@@ -398,77 +525,140 @@ pub(crate) struct PlannedDisk {
     pub(crate) partitions: Vec<PartitionSummary>,
 }
 
-/// Computes a whole disk. Pure: blobs are named, not read.
+/// A partition while the disk is planned.
+struct Content {
+    tree: Tree,
+    /// Prepared for ext4, when that is what it is to be.
+    ext4: Option<ext4::Content>,
+}
+
+/// Computes a whole disk: blobs are named, not read, but for what is small or has holes.
 pub(crate) fn plan_disk(input: &DiskInput<'_>) -> Result<PlannedDisk> {
-    let architecture = input.board.map_or("x86_64", |b| b.architecture.as_str());
+    let Some(disk) = &input.disk else {
+        return Err(EngineError::other(
+            format!("neither image {} nor its board says how the disk is divided", input.image.image.value),
+            "add [disk] with [[disk.partition]]",
+        ));
+    };
     let mounts: Vec<&str> =
-        input.disk.partition.iter().filter_map(|p| p.mount.as_ref()).map(|m| m.value.as_str()).collect();
-    let mut trees = Vec::new();
+        disk.partition.iter().filter_map(|p| p.mount.as_ref()).map(|m| m.value.as_str()).collect();
+    let mut contents = Vec::new();
     let mut partitions = Vec::new();
-    for (index, def) in input.disk.partition.iter().enumerate() {
-        let kind = partition_type(&def.kind.value, architecture)
-            .map_err(|message| EngineError::Definition { message, help: format!("written at {}", def.kind.at) })?;
+    for (index, def) in disk.partition.iter().enumerate() {
+        let help = || format!("written at {}", def.kind.at);
+        let kind = match (disk.table, partition_type(&def.kind.value, input.architecture().as_str())) {
+            (TableKind::Mbr, _) if mbr::type_byte(&def.kind.value).is_none() => {
+                return Err(EngineError::Definition {
+                    message: format!("`{}` is no partition type of a master boot record", def.kind.value),
+                    help: format!("write such as `esp`, `root` or a byte such as `0x0c`; {}", help()),
+                });
+            }
+            (TableKind::Mbr, kind) => kind.unwrap_or_default(),
+            (TableKind::Gpt, Ok(kind)) => kind,
+            (TableKind::Gpt, Err(message)) => return Err(EngineError::Definition { message, help: help() }),
+        };
         let mut tree = subtree(input.tree, def.mount.as_ref().map(|m| m.value.as_str()), &mounts)?;
         if def.kind.value == "esp" {
-            add_boot_files(&mut tree, input)?;
+            kernel::boot_files(&mut tree, input)?;
         }
-        let size = partition_size(def, &tree, input)?;
-        let guid = Guid::derived(&input.seed, &format!("partition {}", index + 1));
-        partitions.push(NewPartition { kind, guid, label: def.label.value.clone(), size });
-        trees.push(tree);
-    }
-    let rest: Vec<usize> = input
-        .disk
-        .partition
-        .iter()
-        .enumerate()
-        .filter(|(_, p)| p.size.value == SizeSpec::Rest)
-        .map(|(i, _)| i)
-        .collect();
-    let disk_size = input.disk.size.as_ref().map(|s| s.value.0);
-    if let Some(&index) = rest.first() {
-        let def = &input.disk.partition[index];
-        let help = format!("written at {}", def.size.at);
-        let Some(total) = disk_size else {
-            let message =
-                format!("partition `{}` takes the rest of the disk, and the disk has no `size`", def.label.value);
-            return Err(EngineError::Definition { message, help });
+        let ext4 = match def.filesystem.value {
+            FilesystemKind::Ext4 => {
+                let made = ext4::Content::of(&tree, input.store, input.epoch);
+                Some(made.map_err(|e| ext4_error(def, &tree, &e))?)
+            }
+            _ => None,
         };
-        if rest.len() > 1 {
-            return Err(EngineError::Definition { message: "two partitions take the rest of the disk".into(), help });
-        }
-        let others: u64 = partitions
-            .iter()
-            .enumerate()
-            .filter(|(i, _)| *i != index)
-            .map(|(_, p)| embrak_disk::round_up(p.size, gpt::ALIGNMENT))
-            .sum();
-        partitions[index].size = total.saturating_sub(others + 2 * gpt::ALIGNMENT).max(gpt::ALIGNMENT);
+        let content = Content { tree, ext4 };
+        let size = partition_size(def, index, &content, input)?;
+        let guid = Guid::derived(&input.seed, &format!("partition {}", index + 1));
+        partitions.push(NewPartition { kind, guid, label: def.label.value.clone(), size, attributes: attributes(def) });
+        contents.push(content);
     }
-    let layout = gpt::plan(&partitions, disk_size).map_err(|e| EngineError::Definition {
+    let disk_size = rest(disk, &mut partitions)?;
+    let planned = match disk.table {
+        TableKind::Gpt => gpt::plan(&partitions, disk_size),
+        TableKind::Mbr => mbr::plan(&partitions, disk_size),
+    };
+    let layout = planned.map_err(|e| EngineError::Definition {
         message: e.to_string(),
-        help: "make partitions smaller or the disk larger".into(),
+        help: "make partitions smaller or fewer, or the disk larger".into(),
     })?;
-    let mut contents = Vec::new();
+    let mut bodies = Vec::new();
     let mut summaries = Vec::new();
-    for ((def, tree), placement) in input.disk.partition.iter().zip(&trees).zip(&layout.placements) {
-        contents.push(filesystem(def, tree, placement, input)?);
+    for (index, ((def, content), placement)) in
+        disk.partition.iter().zip(&contents).zip(&layout.placements).enumerate()
+    {
+        bodies.push(filesystem(def, index, content, placement, input)?);
         summaries.push(PartitionSummary {
             label: def.label.value.clone(),
             kind: def.kind.value.clone(),
             filesystem: match def.filesystem.value {
                 FilesystemKind::Fat => "fat".into(),
+                FilesystemKind::Ext4 => "ext4".into(),
                 FilesystemKind::None => "none".into(),
             },
             start: placement.start,
             size: placement.size,
-            content: tree.content_size(),
+            content: content.tree.content_size(),
         });
     }
     let raw = raw_pieces(input)?;
-    let extents = gpt::write(&layout, Guid::derived(&input.seed, "disk"), &partitions, contents, raw)
+    let written = match disk.table {
+        TableKind::Gpt => gpt::write(&layout, Guid::derived(&input.seed, "disk"), &partitions, bodies, raw),
+        TableKind::Mbr => {
+            let types: Vec<(u8, bool)> = disk
+                .partition
+                .iter()
+                .map(|p| {
+                    let start = p.attributes.contains(&PartitionAttribute::LegacyBoot);
+                    (mbr::type_byte(&p.kind.value).unwrap_or(0x83), start)
+                })
+                .collect();
+            let guid = Guid::derived(&input.seed, "disk").0;
+            let signature = u32::from_le_bytes([guid[0], guid[1], guid[2], guid[3]]);
+            mbr::write(&layout, signature, &types, &partitions, bodies, raw)
+        }
+    };
+    let extents = written
         .map_err(|e| EngineError::Definition { message: e.to_string(), help: "look at the board's [[raw]]".into() })?;
     Ok(PlannedDisk { extents, partitions: summaries })
+}
+
+/// Gives the partition that takes the rest of the disk its size; the disk's size, when one is said.
+fn rest(disk: &DiskDef, partitions: &mut [NewPartition]) -> Result<Option<u64>> {
+    let rest: Vec<usize> =
+        disk.partition.iter().enumerate().filter(|(_, p)| p.size.value == SizeSpec::Rest).map(|(i, _)| i).collect();
+    let disk_size = disk.size.as_ref().map(|s| s.value.0);
+    let Some(&index) = rest.first() else { return Ok(disk_size) };
+    let def = &disk.partition[index];
+    let help = format!("written at {}", def.size.at);
+    let Some(total) = disk_size else {
+        let message = format!("partition `{}` takes the rest of the disk, and the disk has no `size`", def.label.value);
+        return Err(EngineError::Definition { message, help });
+    };
+    if rest.len() > 1 {
+        return Err(EngineError::Definition { message: "two partitions take the rest of the disk".into(), help });
+    }
+    let others: u64 = partitions
+        .iter()
+        .enumerate()
+        .filter(|(i, _)| *i != index)
+        .map(|(_, p)| embrak_disk::round_up(p.size, gpt::ALIGNMENT))
+        .sum();
+    partitions[index].size = total.saturating_sub(others + 2 * gpt::ALIGNMENT).max(gpt::ALIGNMENT);
+    Ok(disk_size)
+}
+
+/// Attribute bits (UEFI specification 5.3.3; Discoverable Partitions Specification).
+fn attributes(def: &PartitionDef) -> u64 {
+    let own = def.attributes.iter().map(|a| match a {
+        PartitionAttribute::Required => 1,
+        PartitionAttribute::LegacyBoot => 1 << 2,
+        PartitionAttribute::ReadOnly => 1 << 60,
+        PartitionAttribute::NoAuto => 1 << 63,
+    });
+    // Bit 59: the filesystem grows to the size of its partition.
+    own.chain([u64::from(def.grow) << 59]).fold(0, |all, bit| all | bit)
 }
 
 /// The entries below a mount point, other mount points' left out, with paths from there.
@@ -506,25 +696,6 @@ fn subtree(tree: &Tree, mount: Option<&str>, mounts: &[&str]) -> Result<Tree> {
     Ok(out)
 }
 
-/// What the firmware looks for on the EFI system partition.
-fn add_boot_files(tree: &mut Tree, input: &DiskInput<'_>) -> Result<()> {
-    let Some(board) = input.board.filter(|b| b.boot == BootMethod::EfiApp) else { return Ok(()) };
-    let Some(app) = &board.efi_app else { return Ok(()) };
-    let from =
-        TreePath::new(&app.value).map_err(|e| EngineError::other(e.to_string(), format!("written at {}", app.at)))?;
-    let Some(entry @ Entry { kind: Kind::File { .. }, .. }) = input.tree.get(&from) else {
-        return Err(EngineError::Definition {
-            message: format!("board {} starts {}, which is not in the image", board.board.value, app.value),
-            help: format!("add the package that has it to the image or the board; written at {}", app.at),
-        });
-    };
-    let at = TreePath::new(format!("/EFI/BOOT/{}", board.architecture.efi_default_name()))
-        .unwrap_or_else(|_| TreePath::root());
-    tree.insert(at, Entry { mtime: input.epoch, ..entry.clone() });
-    tree.add_missing_directories(input.epoch);
-    Ok(())
-}
-
 fn fat_options(def: &PartitionDef, size: u64, start: u64, input: &DiskInput<'_>) -> FatOptions {
     let serial = Digest::of(format!("{}\nserial\n{}", input.seed, def.label.value));
     let raw = serial.raw();
@@ -537,43 +708,122 @@ fn fat_options(def: &PartitionDef, size: u64, start: u64, input: &DiskInput<'_>)
     }
 }
 
-fn partition_size(def: &PartitionDef, tree: &Tree, input: &DiskInput<'_>) -> Result<u64> {
-    match (def.size.value, def.filesystem.value) {
-        (SizeSpec::Fixed(size), _) => Ok(size.0),
-        (SizeSpec::Rest, _) => Ok(0),
-        (SizeSpec::Fit { percent, extra }, FilesystemKind::Fat) => {
-            let content = tree.content_size();
-            let wanted = content.saturating_add(content / 100 * u64::from(percent)).saturating_add(extra.0);
-            fat::smallest_size(tree, &fat_options(def, wanted, 0, input)).map_err(|e| filesystem_error(def, &e))
-        }
-        (SizeSpec::Fit { .. }, FilesystemKind::None) => Err(EngineError::Definition {
+fn ext4_options(def: &PartitionDef, index: usize, size: u64, input: &DiskInput<'_>) -> ext4::Ext4Options {
+    ext4::Ext4Options {
+        size,
+        label: def.label.value.clone(),
+        uuid: input.filesystem_uuid(index),
+        mtime: input.epoch,
+        reserved_percent: def.reserved.unwrap_or(1),
+        journal: true,
+    }
+}
+
+fn partition_size(def: &PartitionDef, index: usize, content: &Content, input: &DiskInput<'_>) -> Result<u64> {
+    let (percent, extra) = match def.size.value {
+        SizeSpec::Fixed(size) => return Ok(size.0),
+        SizeSpec::Rest => return Ok(0),
+        SizeSpec::Fit { percent, extra } => (u64::from(percent), extra.0),
+    };
+    if def.filesystem.value == FilesystemKind::None {
+        return Err(EngineError::Definition {
             message: format!(
                 "partition `{}` has no filesystem, so there is no content its size could fit",
                 def.label.value
             ),
             help: format!("give a size such as `64MiB`; written at {}", def.size.at),
-        }),
+        });
     }
+    if let Some(ext4) = &content.ext4 {
+        let smallest = ext4
+            .smallest_size(&ext4_options(def, index, 1 << 20, input))
+            .map_err(|e| ext4_error(def, &content.tree, &e))?;
+        let wanted = smallest.saturating_add(smallest / 100 * percent).saturating_add(extra);
+        return Ok(embrak_disk::round_up(wanted, 1 << 20));
+    }
+    let bytes = content.tree.content_size();
+    let wanted = bytes.saturating_add(bytes / 100 * percent).saturating_add(extra);
+    fat::smallest_size(&content.tree, &fat_options(def, wanted, 0, input)).map_err(|e| filesystem_error(def, &content.tree, &e))
 }
 
-fn filesystem_error(def: &PartitionDef, error: &fat::WriteError) -> EngineError {
+/// The root alone as a filesystem, as large as it has to be.
+fn whole_root(input: &DiskInput<'_>) -> Result<Extents> {
+    let fail = |e: ext4::WriteError| EngineError::other(format!("the root as ext4: {e}"), "look at the files it names");
+    let content = ext4::Content::of(input.tree, input.store, input.epoch).map_err(fail)?;
+    let mut options = ext4::Ext4Options {
+        size: 1 << 20,
+        label: "root".into(),
+        uuid: input.filesystem_uuid(0),
+        mtime: input.epoch,
+        reserved_percent: 1,
+        journal: true,
+    };
+    options.size = content.smallest_size(&options).map_err(fail)?;
+    content.write(&options).map_err(fail)
+}
+
+/// The largest directories, for whoever has to make room.
+fn largest(tree: &Tree) -> String {
+    let mut sizes: BTreeMap<Vec<u8>, u64> = BTreeMap::new();
+    for (path, entry) in tree.iter() {
+        if let Kind::File { size, .. } = entry.kind {
+            let parts: Vec<&[u8]> = path.relative().split(|b| *b == b'/').collect();
+            let shown = parts[..parts.len().saturating_sub(1).min(3)].join(&b'/');
+            *sizes.entry([b"/".as_slice(), &shown].concat()).or_default() += size;
+        }
+    }
+    let mut sizes: Vec<_> = sizes.into_iter().collect();
+    sizes.sort_by(|a, b| b.1.cmp(&a.1));
+    let shown: Vec<String> = sizes
+        .iter()
+        .take(4)
+        .map(|(path, size)| format!("{} {}", String::from_utf8_lossy(path), human(*size)))
+        .collect();
+    format!("the largest directories are {}", shown.join(", "))
+}
+
+fn ext4_error(def: &PartitionDef, tree: &Tree, error: &ext4::WriteError) -> EngineError {
+    let message = format!("partition `{}`: {error}", def.label.value);
+    let help = match error {
+        ext4::WriteError::TooSmall { needed, have } => format!(
+            "make it at least {} larger, or `fit+20%`; {}; written at {}",
+            human(needed - have),
+            largest(tree),
+            def.size.at
+        ),
+        _ => format!("written at {}", def.filesystem.at),
+    };
+    EngineError::Definition { message, help }
+}
+
+fn filesystem_error(def: &PartitionDef, tree: &Tree, error: &fat::WriteError) -> EngineError {
     let message = format!("partition `{}`: {error}", def.label.value);
     let help = match error {
         fat::WriteError::TooSmall { needed, have } => {
-            format!("make it at least {} larger, or `fit+20%`; written at {}", human(needed - have), def.size.at)
+            let more = human(needed - have);
+            format!("make it at least {more} larger, or `fit+20%`; {}; written at {}", largest(tree), def.size.at)
         }
         _ => format!("written at {}", def.filesystem.at),
     };
     EngineError::Definition { message, help }
 }
 
-fn filesystem(def: &PartitionDef, tree: &Tree, placement: &gpt::Placement, input: &DiskInput<'_>) -> Result<Extents> {
-    match def.filesystem.value {
-        FilesystemKind::None => Ok(Extents::new()),
-        FilesystemKind::Fat => {
+fn filesystem(
+    def: &PartitionDef,
+    index: usize,
+    content: &Content,
+    placement: &gpt::Placement,
+    input: &DiskInput<'_>,
+) -> Result<Extents> {
+    match (def.filesystem.value, &content.ext4) {
+        (FilesystemKind::Ext4, Some(ext4)) => ext4
+            .write(&ext4_options(def, index, placement.size, input))
+            .map_err(|e| ext4_error(def, &content.tree, &e)),
+        (FilesystemKind::Fat, _) => {
             let options = fat_options(def, placement.size, placement.start, input);
-            fat::write(tree, &options).map_err(|e| filesystem_error(def, &e))
+            fat::write(&content.tree, &options).map_err(|e| filesystem_error(def, &content.tree, &e))
         }
+        (FilesystemKind::None | FilesystemKind::Ext4, _) => Ok(Extents::new()),
     }
 }
 

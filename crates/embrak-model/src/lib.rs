@@ -31,7 +31,7 @@ pub use node::{Key, Node, Step, Value, Verb, parse};
 pub use params::{ParamSources, Params};
 pub use schema::{SchemaKind, schema};
 pub use size::{ByteSize, SizeSpec};
-pub use source::{Place, Problem, SourceFile};
+pub use source::{Place, Problem, SourceFile, suggestion};
 pub use text::{Epoch, Mode, Name};
 pub use workspace::{
     Board, Defined, Image, Layer, Recipe, RemoteLayers, Target, Workspace, WorkspaceOptions, find_workspace,

@@ -131,12 +131,25 @@ impl Params {
             Value::List(items) => items.iter_mut().for_each(|item| self.fill_all(item, reveal, problems)),
             Value::Table(table) => {
                 for (name, key) in table {
-                    if name != "steps" {
+                    if name != "steps" && name != "finish" {
                         self.fill_all(&mut key.node, reveal, problems);
                     }
                 }
             }
             _ => {}
+        }
+    }
+
+    /// Puts values into a text, as a template has it.
+    ///
+    /// # Errors
+    /// A parameter is not known, has no value, or is secret.
+    pub fn fill_template(&self, text: &str) -> Result<String, String> {
+        let mut problems = Vec::new();
+        let filled = self.fill_text(text, false, None, &mut problems);
+        match problems.first() {
+            Some(problem) => Err(problem.message.clone()),
+            None => Ok(filled.unwrap_or_else(|| text.to_string())),
         }
     }
 

@@ -99,7 +99,7 @@ impl fmt::Display for Problem {
 }
 
 /// The candidate closest to a misspelt word, if one is close enough to suggest.
-pub(crate) fn suggestion<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+pub fn suggestion<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let limit = (word.chars().count() / 3).max(1);
     candidates
         .into_iter()

@@ -1,11 +1,11 @@
 //! Programs of which several can have one name: the links, and the records that the distribution's own tool keeps.
 
 use crate::{Result, Root};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// One that could be chosen.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Choice {
     /// The highest is chosen.
     pub priority: i64,
@@ -14,7 +14,7 @@ pub struct Choice {
 }
 
 /// All of one name.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Alternative {
     /// The link that leads to the chosen one.
     pub link: String,
@@ -25,7 +25,7 @@ pub struct Alternative {
 }
 
 /// Everything that is chosen among, by name.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Alternatives(pub BTreeMap<String, Alternative>);
 
 impl Alternatives {

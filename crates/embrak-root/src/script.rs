@@ -8,7 +8,7 @@ use crate::alternatives::Alternatives;
 use crate::shell::{Functions, Node, Part, Word, parse};
 use crate::{Result, Root};
 use embrak_tree::Tree;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 /// The scripts of a package, and what else of it is needed to follow them.
@@ -28,7 +28,7 @@ pub struct PackageScripts<'a> {
 }
 
 /// Something a script would have done that was not done.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "camelCase")]
 pub struct Leftover {
     /// The package.
@@ -40,7 +40,7 @@ pub struct Leftover {
 }
 
 /// What was done and what was not.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "camelCase")]
 pub struct Report {
     /// How often each kind of thing was done.

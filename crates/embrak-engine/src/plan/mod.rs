@@ -5,7 +5,7 @@ mod settings;
 
 use self::reasons::{beside, reasons, recommendations};
 use self::settings::{options_of, settings_of, with_settings};
-use crate::error::{EngineError, Result};
+use crate::error::{Doing, EngineError, Result};
 use crate::lock::{Lock, LockedImage, LockedLayer, LockedPackage, LockedRecipe, LockedTool, Maker, Moved};
 use crate::repositories::{self, OpenRepository, PlannedFile};
 use crate::toolchain::{self, BASE_NAME, HostTool};
@@ -89,11 +89,21 @@ pub(crate) struct PlannedImage {
     pub(crate) target: Target,
     pub(crate) locked: LockedImage,
     pub(crate) overlays: Vec<Tree>,
+    pub(crate) files: Vec<PlannedText>,
     pub(crate) why: BTreeMap<String, Vec<Why>>,
     /// Its definition as merged for the target.
     pub(crate) image: Image,
     /// The board's, likewise.
     pub(crate) board: Option<Board>,
+}
+
+/// A file the image's definition has, with its contents.
+#[derive(Debug, Clone)]
+pub(crate) struct PlannedText {
+    pub(crate) path: String,
+    pub(crate) bytes: Vec<u8>,
+    pub(crate) mode: u32,
+    pub(crate) owner: Option<Located<String>>,
 }
 
 /// What is to be done.
@@ -423,14 +433,44 @@ impl<'a> Planner<'a> {
         let mut overlay_lines = Vec::new();
         for overlay in &image.def.overlays {
             let dir = overlay.at.base.join(&overlay.value);
-            let tree = sources::directory_tree(
-                sources::Contents::Keep(self.engine.store),
-                &dir,
-                workspace.def.epoch.0,
-                sources::Metadata::Plain,
-            )?;
+            let tree = if dir.is_file() {
+                self.archive(&dir, overlay)?
+            } else {
+                sources::directory_tree(
+                    sources::Contents::Keep(self.engine.store),
+                    &dir,
+                    workspace.def.epoch.0,
+                    sources::Metadata::Plain,
+                )?
+            };
             overlay_lines.push(format!("{} {}", overlay.value, tree.digest()));
             overlays.push(tree);
+        }
+        let mut files = Vec::new();
+        for file in &image.def.file {
+            let bytes = match (&file.text, &file.from) {
+                (Some(text), _) => text.clone().into_bytes(),
+                (None, Some(from)) => {
+                    let path = from.at.base.join(&from.value);
+                    let mut bytes = std::fs::read(&path).doing("read", &path)?;
+                    if file.template {
+                        let text = String::from_utf8(bytes).map_err(|_| EngineError::Definition {
+                            message: format!("the template {} is not text", from.value),
+                            help: format!("written at {}", from.at),
+                        })?;
+                        let filled = self.engine.workspace.params.fill_template(&text).map_err(|why| EngineError::Definition {
+                            message: format!("the template {}: {why}", from.value),
+                            help: format!("written at {}", from.at),
+                        })?;
+                        bytes = filled.into_bytes();
+                    }
+                    overlay_lines.push(format!("{} {}", from.value, Digest::of(&bytes)));
+                    bytes
+                }
+                (None, None) => Vec::new(),
+            };
+            let mode = file.mode.map_or(0o644, |m| m.0);
+            files.push(PlannedText { path: file.path.value.clone(), bytes, mode, owner: file.owner.clone() });
         }
         let board_json = board.map(|b| node_json(&b.node));
         let definition = Digest::of(serde_json::json!([node_json(&image.node), board_json]).to_string());
@@ -442,7 +482,27 @@ impl<'a> Planner<'a> {
             overlays: overlay_lines,
             packages,
         };
-        Ok(PlannedImage { target, locked, overlays, why, image: image.clone(), board: board.cloned() })
+        Ok(PlannedImage { target, locked, overlays, files, why, image: image.clone(), board: board.cloned() })
+    }
+
+    /// An overlay that is a tar archive, plain or packed; nothing in it is newer than the epoch.
+    fn archive(&self, path: &std::path::Path, overlay: &Located<String>) -> Result<Tree> {
+        let epoch = self.engine.workspace.def.epoch.0;
+        let bad = |e: &dyn std::fmt::Display| EngineError::Definition {
+            message: format!("the overlay {} is neither a directory nor a tar archive: {e}", overlay.value),
+            help: format!("written at {}", overlay.at),
+        };
+        let mut start = [0; 8];
+        let mut file = std::fs::File::open(path).doing("read", path)?;
+        let n = std::io::Read::read(&mut file, &mut start).doing("read", path)?;
+        std::io::Seek::rewind(&mut file).doing("read", path)?;
+        let packed = embrak_oci::Compression::detect(&start[..n]);
+        let reader = packed.decompress(std::io::BufReader::new(file)).map_err(|e| bad(&e))?;
+        let mut tree = embrak_tree::tar::read_tree(reader, self.engine.store).map_err(|e| bad(&e))?;
+        for (_, entry) in tree.iter_mut() {
+            entry.mtime = entry.mtime.min(epoch);
+        }
+        Ok(tree)
     }
 
     /// Solves; when packages come from a repository with essential ones, those are needed too.
