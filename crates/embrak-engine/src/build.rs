@@ -10,7 +10,7 @@ use crate::record::{ActionRecord, RunRecord};
 use crate::{Engine, TOOL_VERSION, compose, outputs, snapshot, sources, toolchain};
 use embrak_model::definitions::{Architecture, Method, Output};
 use embrak_model::{ByteSize, Located, Recipe};
-use embrak_sandbox::{Fixture, Outcome, Step};
+use embrak_sandbox::{Fixture, Outcome, Step, Users};
 use embrak_store::Store;
 use embrak_tree::{BlobSource, Digest, Kind, Tree, TreePath};
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
@@ -472,6 +472,8 @@ fn run_recipe(
         use std::io::Write;
         writeln!(log, "== {name}").doing("write", &log_path)?;
         let step = Step {
+            root: None,
+            users: Users::One,
             scratch: dir("scratch"),
             fixtures: fixtures.clone(),
             command: ["/bin/sh", "-euc", &script].map(String::from).into(),

@@ -73,7 +73,7 @@ impl Run<'_, '_, '_> {
             | "db_subst" | "db_unregister" | "db_purge" | "db_reset" | "db_capb" | "db_beginblock" | "db_endblock"
             | "." | "source" | "dpkg-maintscript-helper" | "deb-systemd-invoke" | "invoke-rc.d" | "update-rc.d"
             | "dpkg-trigger" | "restorecon" | "ucfr" | "udevadm" | "kill" | "killall" | "start-stop-daemon"
-            | "runit-helper" | "update-menus" | "install-info" | "cd" | "rmdir" => {
+            | "runit-helper" | "update-menus" | "install-info" | "cd" => {
                 if short == ":" && let Some(file) = output {
                     self.root.put(file, "")?;
                 }
@@ -194,6 +194,15 @@ impl Run<'_, '_, '_> {
                     let at = self.root.resolve(path, false)?;
                     if !at.is_root() && (has(args, &["-rf", "-r", "-fr", "-R"]) || self.root.tree.get(&at).is_some_and(|e| !e.is_directory())) {
                         self.root.tree.remove_below(&at);
+                    }
+                }
+                YES
+            }
+            "rmdir" => {
+                for path in plain(args).into_iter().filter(|p| p.starts_with('/')) {
+                    let at = self.root.resolve(path, false)?;
+                    if !at.is_root() && self.root.tree.below(&at).count() == 1 {
+                        self.root.tree.remove(&at);
                     }
                 }
                 YES

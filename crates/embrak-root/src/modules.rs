@@ -216,7 +216,8 @@ fn write(root: &mut Root<'_>, base: &str, index: &ModuleIndex) -> Result<()> {
                 node = Some(path);
             }
             for (start, kind) in [("char-major-", 'c'), ("block-major-", 'b')] {
-                if let Some((major, minor)) = a.strip_prefix(start).and_then(|n| n.split_once('-')) {
+                let numbers = a.strip_prefix(start).and_then(|n| n.split_once('-'));
+                if let Some((major, minor)) = numbers.filter(|(_, minor)| minor.parse::<u32>().is_ok()) {
                     number = Some(format!("{kind}{major}:{minor}"));
                 }
             }

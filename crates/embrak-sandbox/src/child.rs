@@ -172,8 +172,22 @@ pub(crate) unsafe fn warden(plan: &Plan, output: c_int, pipe: c_int) -> ! {
         if libc::unshare(flags) == -1 {
             fail(pipe, Stage::Namespaces);
         }
-        if !write_maps(&plan.maps) {
-            fail(pipe, Stage::IdMaps);
+        match plan.meeting {
+            None if write_maps(&plan.maps) => {}
+            None => fail(pipe, Stage::IdMaps),
+            Some((ready, go)) => {
+                let mut answer = [0u8; 1];
+                libc::write(ready, c"r".as_ptr().cast(), 1);
+                if libc::read(go, answer.as_mut_ptr().cast(), 1) != 1
+                    || libc::setgroups(0, std::ptr::null()) == -1
+                    || libc::setresgid(0, 0, 0) == -1
+                    || libc::setresuid(0, 0, 0) == -1
+                {
+                    fail(pipe, Stage::IdMaps);
+                }
+                // Changing one's number makes the process one that nobody may look into; mounts need /proc/self.
+                libc::prctl(libc::PR_SET_DUMPABLE, 1, 0, 0, 0);
+            }
         }
         // Becoming user 0 inside clears the death signal, so it is asked for again.
         libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
@@ -236,13 +250,13 @@ unsafe fn init(plan: &Plan, output: c_int, pipe: c_int) -> ! {
             || libc::syscall(libc::SYS_pivot_root, c".".as_ptr(), c".".as_ptr()) == -1
             || libc::umount2(c".".as_ptr(), libc::MNT_DETACH) == -1
             || libc::chdir(c"/".as_ptr()) == -1
-            || !make_read_only(c"/", false)
+            || !plan.writable && !make_read_only(c"/", false)
         {
             fail(pipe, Stage::Pivot);
         }
         libc::sethostname(plan.hostname.as_ptr(), plan.hostname.as_bytes().len());
         libc::setdomainname(c"".as_ptr(), 0);
-        give_up_capabilities(pipe);
+        give_up_capabilities(plan.capabilities, pipe);
         match libc::fork() {
             -1 => fail(pipe, Stage::Fork),
             0 => program(plan, output, pipe),
@@ -302,12 +316,14 @@ unsafe fn carry_out(operation: &Operation, pipe: c_int) {
     }
 }
 
-/// Without capabilities the program can undo no mount, though it is user 0 of its namespace.
-unsafe fn give_up_capabilities(pipe: c_int) {
+/// Without capabilities, or with those over files alone, the program can undo no mount, though it is user 0 of its
+/// namespace.
+unsafe fn give_up_capabilities(kept: u64, pipe: c_int) {
     // SAFETY: system calls with plain numbers, and two zeroed structures of the size the kernel expects.
     unsafe {
         for capability in 0..64 {
-            if libc::prctl(libc::PR_CAPBSET_DROP, capability, 0, 0, 0) == -1
+            if kept >> capability & 1 == 0
+                && libc::prctl(libc::PR_CAPBSET_DROP, capability, 0, 0, 0) == -1
                 && *libc::__errno_location() != libc::EINVAL
             {
                 fail(pipe, Stage::Capabilities);
@@ -315,7 +331,8 @@ unsafe fn give_up_capabilities(pipe: c_int) {
         }
         // struct __user_cap_header_struct { version; pid } and two struct __user_cap_data_struct.
         let header: [u32; 2] = [0x2008_0522, 0];
-        let none = [0u32; 6];
+        let (low, high) = (kept as u32, (kept >> 32) as u32);
+        let none = [low, low, 0, high, high, 0];
         if libc::syscall(libc::SYS_capset, header.as_ptr(), none.as_ptr()) == -1
             || libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) == -1
         {

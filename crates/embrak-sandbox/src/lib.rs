@@ -63,9 +63,35 @@ pub enum Fixture {
     },
 }
 
+/// Which users there are inside.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub enum Users {
+    /// One: 0, who is the caller outside and has no capability.
+    #[default]
+    One,
+    /// So many from 0 on, and 0 may give files away, change its own number and set capabilities of files.
+    Many,
+}
+
+/// Users a caller has for namespaces: how many from 0 on.
+pub const MANY_USERS: u32 = 65536;
+
+/// Whether the caller can have many users inside, and what is missing when it cannot.
+///
+/// # Errors
+/// What is missing, and what to do.
+pub fn many_users() -> Result<(), String> {
+    plan::Ranges::of_caller().map(drop)
+}
+
 /// One program to run in isolation.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct Step {
+    /// A directory of the host that is the whole root, writable, in place of one put together; `/dev`, `/proc`, `/sys`,
+    /// `/run` and `/tmp` in it have to be there as directories and are covered.
+    pub root: Option<PathBuf>,
+    /// Which users there are.
+    pub users: Users,
     /// An empty directory of the host where the root is put together; nothing is left in it.
     pub scratch: PathBuf,
     /// What the root holds besides `/dev`, `/proc` and `/tmp`.
@@ -124,8 +150,18 @@ pub enum SandboxError {
 /// # Errors
 /// It could not be started in isolation. There is no fall-back to running it without.
 pub fn run(step: &Step, output: &File, stop: &AtomicBool) -> Result<Outcome, SandboxError> {
-    let plan = plan::Plan::new(step)?;
+    let mut plan = plan::Plan::new(step)?;
     let (mut reader, writer) = pipe()?;
+    // With many users, the maps are written from outside once the namespace is there.
+    let ranges = match step.users {
+        Users::One => None,
+        Users::Many => Some(plan::Ranges::of_caller().map_err(SandboxError::Step)?),
+    };
+    let mut meeting = match &ranges {
+        None => None,
+        Some(_) => Some((pipe()?, pipe()?)),
+    };
+    plan.meeting = meeting.as_ref().map(|((_, ready), (go, _))| (ready.as_raw_fd(), go.as_raw_fd()));
     // SAFETY: the child makes system calls only, on memory prepared above, and never returns.
     let warden = unsafe {
         match libc::fork() {
@@ -135,6 +171,21 @@ pub fn run(step: &Step, output: &File, stop: &AtomicBool) -> Result<Outcome, San
         }
     };
     drop(writer);
+    if let (Some(ranges), Some(((mut ready, child_ready), (child_go, go)))) = (&ranges, meeting.take()) {
+        drop((child_ready, child_go));
+        // Nothing to read means that it failed before, which its report tells.
+        if ready.read(&mut [0; 1]).is_ok_and(|n| n == 1) {
+            let written = ranges.write(warden);
+            if let Err(what) = written {
+                // SAFETY: the warden is our child and not yet waited for.
+                unsafe { libc::kill(warden, libc::SIGKILL) };
+                wait_for(warden);
+                return Err(SandboxError::Step(what));
+            }
+            use std::io::Write;
+            let _ = File::from(go).write_all(b"g");
+        }
+    }
     let deadline = Instant::now() + step.limit;
     let ended = loop {
         match readable(&reader, Duration::from_millis(50)) {

@@ -1,10 +1,10 @@
 //! Everything a step's child needs, made before the fork.
 
-use crate::{Fixture, SandboxError, Step};
+use crate::{Fixture, MANY_USERS, SandboxError, Step, Users};
 use std::collections::BTreeSet;
 use std::ffi::CString;
 use std::os::unix::ffi::OsStrExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// One operation that puts the root together, in order.
 pub(crate) enum Operation {
@@ -31,7 +31,90 @@ impl IdMaps {
     }
 }
 
+/// Numbers of users and groups outside that a namespace with many users has.
+pub(crate) struct Ranges {
+    /// Inside, outside, how many: for users, for groups.
+    uid: Vec<(u32, u32, u32)>,
+    gid: Vec<(u32, u32, u32)>,
+    /// The programs that write maps for an ordinary user.
+    helpers: Option<[PathBuf; 2]>,
+}
+
+impl Ranges {
+    pub(crate) fn of_caller() -> Result<Self, String> {
+        // SAFETY: these calls cannot fail and touch no memory.
+        let (uid, gid) = unsafe { (libc::geteuid(), libc::getegid()) };
+        if uid == 0 {
+            let all = vec![(0, 0, MANY_USERS)];
+            return Ok(Ranges { uid: all.clone(), gid: all, helpers: None });
+        }
+        let find = |name: &str| {
+            ["/usr/bin", "/usr/local/bin", "/bin"].iter().map(|d| Path::new(d).join(name)).find(|p| p.is_file())
+        };
+        let (Some(users), Some(groups)) = (find("newuidmap"), find("newgidmap")) else {
+            return Err("an ordinary user needs newuidmap and newgidmap to have many users inside: install them (on \
+                        Debian: uidmap), or build as root"
+                .into());
+        };
+        let name = std::fs::read_to_string("/etc/passwd")
+            .unwrap_or_default()
+            .lines()
+            .find(|l| l.split(':').nth(2) == Some(&uid.to_string()))
+            .and_then(|l| l.split(':').next())
+            .unwrap_or_default()
+            .to_string();
+        let range = |file: &str| {
+            let text = std::fs::read_to_string(file).unwrap_or_default();
+            let found = text.lines().find_map(|line| {
+                let mut fields = line.split(':');
+                let owner = fields.next()?;
+                let (start, count): (u32, u32) = (fields.next()?.parse().ok()?, fields.next()?.trim().parse().ok()?);
+                let mine = !owner.is_empty() && owner == name || owner == uid.to_string();
+                (mine && count >= MANY_USERS - 1).then_some(start)
+            });
+            found.ok_or_else(|| format!("{file} gives this user no {MANY_USERS} numbers: add a line, or build as root"))
+        };
+        let map = |own: u32, start: u32| vec![(0, own, 1), (1, start, MANY_USERS - 1)];
+        Ok(Ranges {
+            uid: map(uid, range("/etc/subuid")?),
+            gid: map(gid, range("/etc/subgid")?),
+            helpers: Some([users, groups]),
+        })
+    }
+
+    /// Writes the maps of a process that has made its namespace and waits.
+    pub(crate) fn write(&self, pid: libc::pid_t) -> Result<(), String> {
+        for (index, (name, map)) in [("uid_map", &self.uid), ("gid_map", &self.gid)].into_iter().enumerate() {
+            match &self.helpers {
+                None => {
+                    let text: String = map.iter().map(|(a, b, n)| format!("{a} {b} {n}\n")).collect();
+                    std::fs::write(format!("/proc/{pid}/{name}"), text).map_err(|e| format!("cannot write {name}: {e}"))?;
+                }
+                Some(helpers) => {
+                    let numbers = map.iter().flat_map(|(a, b, n)| [a.to_string(), b.to_string(), n.to_string()]);
+                    let run = std::process::Command::new(&helpers[index]).arg(pid.to_string()).args(numbers).output();
+                    match run {
+                        Ok(output) if output.status.success() => {}
+                        Ok(output) => {
+                            let said = String::from_utf8_lossy(&output.stderr).trim().to_string();
+                            return Err(format!("{} failed: {said}", helpers[index].display()));
+                        }
+                        Err(e) => return Err(format!("{} cannot be started: {e}", helpers[index].display())),
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
 pub(crate) struct Plan {
+    /// Descriptors to say "ready" on and to wait for "go" on, when somebody else writes the maps.
+    pub(crate) meeting: Option<(libc::c_int, libc::c_int)>,
+    /// Capabilities the program keeps.
+    pub(crate) capabilities: u64,
+    /// Whether the root stays writable.
+    pub(crate) writable: bool,
     pub(crate) maps: IdMaps,
     pub(crate) scratch: CString,
     pub(crate) operations: Vec<Operation>,
@@ -55,6 +138,13 @@ impl Plan {
     pub(crate) fn new(step: &Step) -> Result<Plan, SandboxError> {
         let scratch = step.scratch.as_os_str().as_bytes();
         let mut builder = Builder { scratch, operations: Vec::new(), made: BTreeSet::new() };
+        if let Some(root) = &step.root {
+            let (from, to) = (c_string(root.as_os_str().as_bytes())?, c_string(scratch)?);
+            builder.operations.push(Operation::Bind { from, to, read_only: false });
+            for covered in ["/sys", "/run"] {
+                builder.tmpfs(covered, "mode=0755")?;
+            }
+        }
         for fixture in &step.fixtures {
             match fixture {
                 Fixture::ReadOnly { from, at } => builder.bind(from, at, true)?,
@@ -105,7 +195,12 @@ impl Plan {
             strings.iter().map(|s| s.as_ptr()).chain([std::ptr::null()]).collect()
         };
         let (argv, envp) = strings.split_at(step.command.len());
+        // chown, dac_override, dac_read_search, fowner, fsetid, kill, setgid, setuid, sys_chroot, setfcap
+        let many = [0, 1, 2, 3, 4, 5, 6, 7, 18, 31].iter().fold(0u64, |all, bit| all | 1 << bit);
         Ok(Plan {
+            meeting: None,
+            capabilities: if step.users == Users::Many { many } else { 0 },
+            writable: step.root.is_some(),
             maps: IdMaps::of_caller(),
             scratch: c_string(scratch)?,
             operations: builder.operations,

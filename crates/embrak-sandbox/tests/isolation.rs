@@ -38,6 +38,8 @@ impl Place {
             }
         }
         Step {
+            root: None,
+            users: embrak_sandbox::Users::One,
             scratch: self.dir.path().join("scratch"),
             fixtures,
             command: ["/bin/sh", "-euc", script].map(String::from).into(),
