@@ -278,7 +278,8 @@ mod tests {
 
     #[test]
     fn bytes_come_back_and_headers_hold_no_time_or_host() {
-        for compression in [Compression::None, Compression::Gzip, Compression::Zstd, Compression::Xz, Compression::Lz4] {
+        for compression in [Compression::None, Compression::Gzip, Compression::Zstd, Compression::Xz, Compression::Lz4]
+        {
             let packed = compression.compress(Vec::new(), |out| out.write_all(&[b'x'; 5000])).unwrap();
             assert_eq!(Compression::detect(&packed), compression);
             let mut back = Vec::new();

@@ -63,7 +63,8 @@ pub fn write(
 ) -> Result<Extents, LayoutError> {
     let mut record = vec![0; SECTOR as usize];
     put32(&mut record, 440, signature);
-    for ((placement, (kind, start)), entry) in layout.placements.iter().zip(types).zip(record[446..510].chunks_mut(16)) {
+    for ((placement, (kind, start)), entry) in layout.placements.iter().zip(types).zip(record[446..510].chunks_mut(16))
+    {
         entry[0] = if *start { 0x80 } else { 0 };
         // Cylinders, heads and sectors mean nothing any more; these say "look at the sector numbers".
         entry[1..4].copy_from_slice(&[0xfe, 0xff, 0xff]);

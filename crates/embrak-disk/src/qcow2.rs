@@ -409,8 +409,7 @@ impl<'a> Image<'a> {
         let bytes = file.read_vec(get64_be(&h, 40), entries * 8)?;
         let first_level: Vec<u64> = bytes.chunks_exact(8).map(|b| get64_be(b, 0)).collect();
         let info = Qcow2Info { version, disk_size: size, cluster_size, compression, clusters: 0, compressed: 0 };
-        let mut image =
-            Image { file, info, first_level, tables: Mutex::default(), unpacked: Mutex::default() };
+        let mut image = Image { file, info, first_level, tables: Mutex::default(), unpacked: Mutex::default() };
         let per_table = cluster_size / 8;
         for offset in image.first_level.iter().map(|e| e & OFFSET).filter(|o| *o != 0) {
             let Ok(table) = file.read_vec(offset, per_table * 8) else { continue };
@@ -581,12 +580,24 @@ mod tests {
         let name = |n: &str| dir.path().join(n).to_string_lossy().into_owned();
         emit(&disk, &blobs, &mut File::create(name("raw")).unwrap()).unwrap();
         emit(&wrap(&disk), &blobs, &mut File::create(name("plain")).unwrap()).unwrap();
-        write_compressed(&disk, &blobs, &mut File::options().create(true).truncate(true).read(true).write(true).open(name("packed")).unwrap())
-            .unwrap();
+        write_compressed(
+            &disk,
+            &blobs,
+            &mut File::options().create(true).truncate(true).read(true).write(true).open(name("packed")).unwrap(),
+        )
+        .unwrap();
         for container in ["plain", "packed"] {
             for args in [
                 vec!["check".to_string(), "-f".into(), "qcow2".into(), name(container)],
-                vec!["compare".into(), "-f".into(), "raw".into(), "-F".into(), "qcow2".into(), name("raw"), name(container)],
+                vec![
+                    "compare".into(),
+                    "-f".into(),
+                    "raw".into(),
+                    "-F".into(),
+                    "qcow2".into(),
+                    name("raw"),
+                    name(container),
+                ],
             ] {
                 match std::process::Command::new("qemu-img").args(&args).output() {
                     Ok(output) => assert!(output.status.success(), "{args:?}: {output:?}"),

@@ -57,7 +57,9 @@ fn everything(blobs: &MemoryBlobs) -> Tree {
     entry.xattrs.insert(b"security.capability".to_vec(), capability);
     tree.insert(path("/odd"), entry);
     let mut acl = 2u32.to_le_bytes().to_vec();
-    for (tag, permissions, id) in [(1u16, 6u16, u32::MAX), (2, 4, 1000), (4, 4, u32::MAX), (16, 4, u32::MAX), (32, 0, u32::MAX)] {
+    for (tag, permissions, id) in
+        [(1u16, 6u16, u32::MAX), (2, 4, 1000), (4, 4, u32::MAX), (16, 4, u32::MAX), (32, 0, u32::MAX)]
+    {
         acl.extend(tag.to_le_bytes());
         acl.extend(permissions.to_le_bytes());
         acl.extend(id.to_le_bytes());
@@ -80,7 +82,11 @@ fn as_read(tree: &Tree, mtime: i64) -> Tree {
     if out.get(&path("/lost+found")).is_none() {
         out.insert(path("/lost+found"), Entry::new(Kind::Directory, 0o700).dated(mtime));
     }
-    let links: Vec<_> = out.iter().filter(|(_, e)| matches!(e.kind, Kind::Hardlink { .. })).map(|(p, e)| (p.clone(), e.clone())).collect();
+    let links: Vec<_> = out
+        .iter()
+        .filter(|(_, e)| matches!(e.kind, Kind::Hardlink { .. }))
+        .map(|(p, e)| (p.clone(), e.clone()))
+        .collect();
     for (at, link) in links {
         let target = out.resolve_link(&link).clone();
         out.insert(at, Entry { kind: link.kind, xattrs: Default::default(), ..target });
@@ -88,10 +94,18 @@ fn as_read(tree: &Tree, mtime: i64) -> Tree {
     // The first name in path order holds the file.
     let moved: Vec<(TreePath, TreePath)> = out
         .iter()
-        .filter_map(|(p, e)| if let Kind::Hardlink { target } = &e.kind { (p < target).then(|| (p.clone(), target.clone())) } else { None })
+        .filter_map(|(p, e)| {
+            if let Kind::Hardlink { target } = &e.kind {
+                (p < target).then(|| (p.clone(), target.clone()))
+            } else {
+                None
+            }
+        })
         .collect();
     for (first, old) in moved {
-        if matches!(out.get(&first).unwrap().kind, Kind::Hardlink { .. }) && !matches!(out.get(&old).unwrap().kind, Kind::Hardlink { .. }) {
+        if matches!(out.get(&first).unwrap().kind, Kind::Hardlink { .. })
+            && !matches!(out.get(&old).unwrap().kind, Kind::Hardlink { .. })
+        {
             let entry = out.get(&old).unwrap().clone();
             out.insert(first.clone(), entry.clone());
             let again: Vec<TreePath> = out
@@ -148,7 +162,8 @@ fn one_of_everything_is_sound_and_reads_back_at_several_sizes() {
         let image = file.path().to_string_lossy().into_owned();
         if judge("e2fsck", &["-fn", &image]).is_some() {
             let said = judge("dumpe2fs", &["-h", &image]).unwrap();
-            for wanted in ["lantern", "5a112233-4455-8677-8899-aabbccddeeff", "metadata_csum", "resize_inode", "64bit"] {
+            for wanted in ["lantern", "5a112233-4455-8677-8899-aabbccddeeff", "metadata_csum", "resize_inode", "64bit"]
+            {
                 assert!(said.contains(wanted), "{wanted} in {said}");
             }
             assert_eq!(said.contains("has_journal"), size >= 8 << 20);

@@ -150,7 +150,8 @@ fn types_are_what_another_program_takes_them_for() {
             kind: partition_type(name, "x86_64").unwrap(),
             guid: Guid::derived(&seed, name),
             label: (*name).to_string(),
-            size: 1 << 20, attributes: 0
+            size: 1 << 20,
+            attributes: 0,
         })
         .collect();
     let layout = gpt::plan(&partitions, None).unwrap();
@@ -179,7 +180,8 @@ fn a_partition_of_a_disk_is_read_where_it_lies() {
         kind: partition_type("esp", "").unwrap(),
         guid: Guid::default(),
         label: "p".into(),
-        size: 4 << 20, attributes: 0
+        size: 4 << 20,
+        attributes: 0,
     };
     let layout = gpt::plan(std::slice::from_ref(&partition), None).unwrap();
     let content = write(&tree, &options).unwrap();

@@ -19,10 +19,27 @@ pub struct ConsoleCheck {
     pub within: Duration,
 }
 
+/// A kernel started by the emulator itself.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DirectStart {
+    /// The kernel.
+    pub kernel: PathBuf,
+    /// Its initial file system.
+    pub initrd: PathBuf,
+    /// Its command line.
+    pub command_line: String,
+}
+
 /// How to start an image.
 pub struct BootOptions<'a> {
-    /// The disk.
-    pub disk: PathBuf,
+    /// The disk; none when the system lives in its initial file system.
+    pub disk: Option<PathBuf>,
+    /// Whether the disk is a qcow2 container.
+    pub qcow2: bool,
+    /// Started without firmware, straight from the kernel.
+    pub direct: Option<DirectStart>,
+    /// Whether the terminal becomes the console; nothing is checked then.
+    pub interactive: bool,
     /// `x86_64` and so on.
     pub architecture: String,
     /// The emulator's name for the machine.
@@ -59,6 +76,9 @@ impl BootReport {
         self.checks.iter().all(|(_, when)| when.is_some())
     }
 }
+
+/// How long a system may go on after it has said all it should, to switch itself off.
+const AFTER_CHECKS: Duration = Duration::from_secs(5);
 
 /// UEFI firmware for an architecture, where distributions put it.
 fn firmware(architecture: &str) -> Option<PathBuf> {
@@ -102,17 +122,41 @@ pub fn find_emulator(architecture: &str) -> Result<(PathBuf, PathBuf)> {
 /// The emulator is missing or cannot be started.
 pub fn boot(options: &BootOptions<'_>) -> Result<BootReport> {
     let (program, firmware) = find_emulator(&options.architecture)?;
-    let disk = options.disk.display().to_string().replace(',', ",,");
     let mut command = Command::new(&program);
-    command
-        .args(["-machine", &options.machine, "-accel", "tcg", "-m", &format!("{}M", options.memory >> 20)])
-        .arg("-bios")
-        .arg(&firmware)
-        .args(["-drive", &format!("file={disk},format=raw,if=virtio,snapshot=on")])
-        .args(["-nodefaults", "-display", "none", "-serial", "stdio", "-monitor", "none", "-net", "none", "-no-reboot"])
-        .stdin(Stdio::null())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped());
+    command.args(["-machine", &options.machine, "-accel", "tcg", "-m", &format!("{}M", options.memory >> 20)]);
+    match &options.direct {
+        Some(start) => {
+            command.arg("-kernel").arg(&start.kernel).arg("-initrd").arg(&start.initrd);
+            command.args(["-append", &start.command_line]);
+        }
+        None => {
+            command.arg("-bios").arg(&firmware);
+        }
+    }
+    if let Some(disk) = &options.disk {
+        let disk = disk.display().to_string().replace(',', ",,");
+        let format = if options.qcow2 { "qcow2" } else { "raw" };
+        command.args(["-drive", &format!("file={disk},format={format},if=virtio,snapshot=on")]);
+    }
+    command.args([
+        "-nodefaults",
+        "-display",
+        "none",
+        "-serial",
+        "stdio",
+        "-monitor",
+        "none",
+        "-net",
+        "none",
+        "-no-reboot",
+    ]);
+    if options.interactive {
+        let started = Instant::now();
+        let status = command.status().doing("start", &program)?;
+        let seconds = started.elapsed().as_secs_f64();
+        return Ok(BootReport { checks: vec![], powered_off: status.success(), seconds, console: String::new() });
+    }
+    command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped());
     let started = Instant::now();
     let mut child = command.spawn().doing("start", &program)?;
     let (sender, receiver) = mpsc::channel::<Vec<u8>>();
@@ -133,11 +177,17 @@ pub fn boot(options: &BootOptions<'_>) -> Result<BootReport> {
         met: vec![None; options.checks.len()],
         control: Control::None,
     };
+    let mut met_at: Option<Instant> = None;
     let powered_off = loop {
         match receiver.recv_timeout(Duration::from_millis(50)) {
             Ok(bytes) => watch.take(&bytes),
             Err(mpsc::RecvTimeoutError::Timeout) => {}
             Err(mpsc::RecvTimeoutError::Disconnected) => break true,
+        }
+        // A system that says all it should and goes on running has shown what it is asked for.
+        let shown = !options.checks.is_empty() && watch.met.iter().all(Option::is_some);
+        if shown && met_at.get_or_insert_with(Instant::now).elapsed() > AFTER_CHECKS {
+            break false;
         }
         let hopeless =
             options.checks.iter().zip(&watch.met).any(|(c, met)| met.is_none() && started.elapsed() > c.within);

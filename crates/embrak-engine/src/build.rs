@@ -111,6 +111,7 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
         inputs: plan.images.iter().map(|i| (i.target.image.clone(), i.locked.input)).collect(),
         files: plan.recorded_files(),
         layers: crate::vendor::layers_of(workspace),
+        reports: BTreeMap::new(),
         secrets: workspace.params.0.iter().filter(|(_, p)| p.secret).map(|(name, _)| name.clone()).collect(),
         error: None,
     };
@@ -180,6 +181,7 @@ fn carry_out(
         }
         record.packages.insert(image.target.image.clone(), packages.clone());
         let composed = compose::compose(engine, plan, image, &packages)?;
+        record.reports.insert(image.target.image.clone(), composed.report.clone());
         let made = outputs::write_outputs(engine, options, image, &composed, started)?;
         record.actions.extend(made.actions);
         record.outputs.extend(made.files);

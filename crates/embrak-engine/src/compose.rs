@@ -51,7 +51,10 @@ fn owner_of(accounts: &Accounts, owner: &Located<String>) -> Result<(u32, u32)> 
 }
 
 pub(crate) fn settled(error: RootError) -> EngineError {
-    EngineError::other(error.to_string(), "look at the package or overlay the file is from; `embrak store check` tells whether it is damaged here")
+    EngineError::other(
+        error.to_string(),
+        "look at the package or overlay the file is from; `embrak store check` tells whether it is damaged here",
+    )
 }
 
 /// Packages merged and settled, as the action cache keeps it.
@@ -100,12 +103,7 @@ fn report_of(value: &serde_json::Value) -> Option<Report> {
     serde_json::from_value(value.clone()).ok()
 }
 
-fn compose_anew(
-    engine: &Engine<'_>,
-    plan: &Plan,
-    image: &PlannedImage,
-    packages: &[PackageInfo],
-) -> Result<Composed> {
+fn compose_anew(engine: &Engine<'_>, plan: &Plan, image: &PlannedImage, packages: &[PackageInfo]) -> Result<Composed> {
     let workspace = engine.workspace;
     let def = &image.image.def;
     let epoch = workspace.def.epoch.0;
@@ -158,8 +156,14 @@ fn compose_anew(
 /// Whether something at a path can change what is made of all such files together.
 fn touches_caches(path: &TreePath) -> bool {
     const PLACES: [&str; 8] = [
-        "/usr/lib/", "/usr/local/lib/", "/lib/", "/etc/ld.so", "/usr/share/ca-certificates/",
-        "/usr/local/share/ca-certificates/", "/etc/ca-certificates.conf", "/usr/share/pam",
+        "/usr/lib/",
+        "/usr/local/lib/",
+        "/lib/",
+        "/etc/ld.so",
+        "/usr/share/ca-certificates/",
+        "/usr/local/share/ca-certificates/",
+        "/etc/ca-certificates.conf",
+        "/usr/share/pam",
     ];
     let text = path.as_bytes();
     let units = text.starts_with(b"/usr/lib/systemd/") || text.starts_with(b"/usr/lib/sysusers.d/");
@@ -181,7 +185,8 @@ fn settle_packages(engine: &Engine<'_>, image: &PlannedImage, packages: &[Packag
         return Ok((merged.tree, Report::default()));
     }
     let def = &image.image.def;
-    let all: Vec<_> = packages.iter().map(|p| (&p.name, &p.version, p.tree, p.ready_made.as_ref().map(|r| r.control))).collect();
+    let all: Vec<_> =
+        packages.iter().map(|p| (&p.name, &p.version, p.tree, p.ready_made.as_ref().map(|r| r.control))).collect();
     let key = Digest::of(
         serde_json::json!({
             "settle": COMPOSE_VERSION, "epoch": epoch, "scripts": def.scripts, "packages": all,
@@ -190,7 +195,9 @@ fn settle_packages(engine: &Engine<'_>, image: &PlannedImage, packages: &[Packag
         .to_string(),
     );
     let known = engine.store.action(&key)?.and_then(|text| serde_json::from_str::<Settled>(&text).ok());
-    if let Some(found) = known.and_then(|k| Some((sources::get_tree(engine.store, &k.tree).ok()?, report_of(&k.report)?))) {
+    if let Some(found) =
+        known.and_then(|k| Some((sources::get_tree(engine.store, &k.tree).ok()?, report_of(&k.report)?)))
+    {
         return Ok(found);
     }
     let mut tree = merged.tree;
@@ -227,8 +234,7 @@ fn settle_packages(engine: &Engine<'_>, image: &PlannedImage, packages: &[Packag
                 })
                 .collect();
             let mut accounts = Accounts::read(&root).map_err(settled)?;
-            let mut report =
-                embrak_root::settle(&mut root, &mut accounts, &scripts).map_err(settled)?;
+            let mut report = embrak_root::settle(&mut root, &mut accounts, &scripts).map_err(settled)?;
             accounts.declared(&root).map_err(settled)?;
             accounts.write(&mut root).map_err(settled)?;
             embrak_root::apply(&mut root, &report).map_err(settled)?;
@@ -445,7 +451,10 @@ fn settings(root: &mut Root<'_>, image: &PlannedImage, ready_made: bool) -> Resu
         if ready_made {
             put(
                 "/etc/hosts",
-                format!("127.0.0.1 localhost\n127.0.1.1 {}\n::1 localhost ip6-localhost ip6-loopback\n", hostname.value),
+                format!(
+                    "127.0.0.1 localhost\n127.0.1.1 {}\n::1 localhost ip6-localhost ip6-loopback\n",
+                    hostname.value
+                ),
             )?;
         }
     }
@@ -512,8 +521,9 @@ fn mounts(root: &mut Root<'_>, image: &PlannedImage) -> Result<()> {
     }
     if disk.partition.iter().any(|p| p.grow) {
         for (number, partition) in disk.partition.iter().enumerate() {
-            let kind = embrak_disk::partition_type(&partition.kind.value, image.target.architecture.as_str())
-                .map_err(|message| EngineError::Definition { message, help: format!("written at {}", partition.kind.at) })?;
+            let kind = embrak_disk::partition_type(&partition.kind.value, image.target.architecture.as_str()).map_err(
+                |message| EngineError::Definition { message, help: format!("written at {}", partition.kind.at) },
+            )?;
             // What is not to grow stays as large as it is.
             let weight = if partition.grow { 1000 } else { 0 };
             let mut text = format!("[Partition]\nType={kind}\nLabel={}\nWeight={weight}\n", partition.label.value);
@@ -571,12 +581,11 @@ fn identity(
         .filter(|l| !l.starts_with("IMAGE_") && !l.starts_with("EMBRAK_"))
         .map(|l| format!("{l}\n"))
         .collect();
-    let release = format!("{kept}IMAGE_ID={name}\nIMAGE_VERSION={}\nEMBRAK_INPUT={}\n", def.version, image.locked.input);
+    let release =
+        format!("{kept}IMAGE_ID={name}\nIMAGE_VERSION={}\nEMBRAK_INPUT={}\n", def.version, image.locked.input);
     root.put("/usr/lib/os-release", release).map_err(settled)?;
-    let packages: Vec<_> = packages
-        .iter()
-        .map(|p| serde_json::json!({ "name": p.name, "version": p.version, "tree": p.tree }))
-        .collect();
+    let packages: Vec<_> =
+        packages.iter().map(|p| serde_json::json!({ "name": p.name, "version": p.version, "tree": p.tree })).collect();
     let identity = serde_json::json!({
         "embrakImage": 1,
         "image": name,

@@ -2,7 +2,7 @@
 
 use crate::causes::{Cause, explain_bytes};
 use crate::error::{Doing, Result};
-use crate::inspect::{Artifact, Content, image_name, open_artifact, partition_name};
+use crate::inspect::{Artifact, Content, Filesystem, image_name, open_artifact, partition_name};
 use embrak_disk::gpt;
 use embrak_tree::{ChangeKind, Digest, Kind, Tree, difference};
 use serde::Serialize;
@@ -78,7 +78,9 @@ fn push(out: &mut Vec<Difference>, place: &str, field: &str, before: impl ToStri
 fn format_name(content: &Content) -> &'static str {
     match content {
         Content::Disk { .. } => "disk image",
-        Content::Fat { .. } => "FAT filesystem",
+        Content::Filesystem { .. } => "filesystem",
+        Content::Initrd { .. } => "initial file system",
+        Content::Program(_) => "UEFI program",
         Content::Oci { .. } => "OCI images",
         Content::Archive { .. } => "tar archive",
         Content::Manifest(_) => "tree manifest",
@@ -93,9 +95,10 @@ fn structure(a: &Artifact, b: &Artifact, out: &mut Vec<Difference>) {
     push(out, "", "size", a.size, b.size);
     match (&a.content, &b.content) {
         (Content::Disk { table: x, partitions: p }, Content::Disk { table: y, partitions: q }) => {
-            push(out, "partition table", "disk GUID", x.disk, y.disk);
+            push(out, "partition table", "kind", x.name(), y.name());
+            push(out, "partition table", "disk GUID", x.id(), y.id());
             push(out, "partition table", "number of partitions", p.len(), q.len());
-            push(out, "partition table", "damage", x.damage.join("; "), y.damage.join("; "));
+            push(out, "partition table", "damage", x.damage().join("; "), y.damage().join("; "));
             for (u, v) in p.iter().zip(q) {
                 let place = partition_name(&u.partition);
                 push(out, &place, "label", &u.partition.label, &v.partition.label);
@@ -104,12 +107,20 @@ fn structure(a: &Artifact, b: &Artifact, out: &mut Vec<Difference>) {
                 push(out, &place, "start", u.partition.start, v.partition.start);
                 push(out, &place, "size", u.partition.size, v.partition.size);
                 match (&u.filesystem, &v.filesystem) {
-                    (Some(f), Some(g)) => fat(out, &place, f, g),
-                    (f, g) => push(out, &place, "filesystem", shown(f.is_some()), shown(g.is_some())),
+                    (Some(f), Some(g)) => filesystems(out, &place, f, g),
+                    (f, g) => push(out, &place, "filesystem", shown(f.as_ref()), shown(g.as_ref())),
                 }
             }
         }
-        (Content::Fat { info: f, .. }, Content::Fat { info: g, .. }) => fat(out, "filesystem", f, g),
+        (Content::Filesystem { info: f, .. }, Content::Filesystem { info: g, .. }) => {
+            filesystems(out, "filesystem", f, g);
+        }
+        (Content::Initrd { parts: x, .. }, Content::Initrd { parts: y, .. }) => {
+            push(out, "", "compression", x.join(", "), y.join(", "));
+        }
+        (Content::Program(x), Content::Program(y)) => {
+            values(out, "program", &serde_json::json!(x), &serde_json::json!(y));
+        }
         (Content::Oci { images: p, .. }, Content::Oci { images: q, .. }) => {
             push(out, "index", "number of images", p.len(), q.len());
             for (u, v) in p.iter().zip(q) {
@@ -143,8 +154,27 @@ fn structure(a: &Artifact, b: &Artifact, out: &mut Vec<Difference>) {
     }
 }
 
-fn shown(there: bool) -> &'static str {
-    if there { "fat" } else { "none we read" }
+fn shown(found: Option<&Filesystem>) -> String {
+    found.map_or("none we read".into(), Filesystem::kind)
+}
+
+fn filesystems(out: &mut Vec<Difference>, place: &str, f: &Filesystem, g: &Filesystem) {
+    match (f, g) {
+        (Filesystem::Fat(f), Filesystem::Fat(g)) => fat(out, place, f, g),
+        (f, g) if f.kind() != g.kind() => push(out, place, "filesystem", f.kind(), g.kind()),
+        (f, g) => values(out, place, &serde_json::json!(f), &serde_json::json!(g)),
+    }
+}
+
+/// Everything two documents of a kind say otherwise.
+fn values(out: &mut Vec<Difference>, place: &str, a: &serde_json::Value, b: &serde_json::Value) {
+    let (mut x, mut y) = (BTreeMap::new(), BTreeMap::new());
+    flatten("", a, &mut x);
+    flatten("", b, &mut y);
+    for key in x.keys().chain(y.keys()).collect::<BTreeSet<_>>() {
+        let value = |m: &BTreeMap<String, String>| m.get(key).cloned().unwrap_or_else(|| "absent".into());
+        push(out, place, key.trim_start_matches('.'), value(&x), value(&y));
+    }
 }
 
 fn fat(out: &mut Vec<Difference>, place: &str, f: &embrak_disk::fat::FatInfo, g: &embrak_disk::fat::FatInfo) {
@@ -290,10 +320,12 @@ fn raw_bytes(a: &Artifact, b: &Artifact, out: &mut Vec<Difference>) -> Result<()
 }
 
 fn where_on_disk(artifact: &Artifact, offset: u64) -> String {
-    let Content::Disk { table, .. } = &artifact.content else { return String::new() };
-    let inside = |p: &&gpt::Partition| (p.start..p.start + p.size).contains(&offset);
-    match table.partitions.iter().find(inside) {
-        Some(p) => format!("{}, outside its files", partition_name(p)),
+    let Content::Disk { partitions, .. } = &artifact.content else { return String::new() };
+    let inside = |p: &&crate::inspect::PartitionView| {
+        (p.partition.start..p.partition.start + p.partition.size).contains(&offset)
+    };
+    match partitions.iter().find(inside) {
+        Some(p) => format!("{}, outside its files", partition_name(&p.partition)),
         None if offset < gpt::ALIGNMENT => "before the first partition".to_string(),
         None => "outside every partition".to_string(),
     }

@@ -102,8 +102,7 @@ pub(crate) fn run_scripts(
     let mut root = Root::new(tree, engine.store, epoch);
     let has = |root: &Root<'_>, package: &Installed<'_>, script: &str| {
         let path = format!("/{script}");
-        path.parse().is_ok_and(|p| package.control.get(&p).is_some())
-            && root.exists(&info(root, package.name, script))
+        path.parse().is_ok_and(|p| package.control.get(&p).is_some()) && root.exists(&info(root, package.name, script))
     };
     // No daemon starts in here.
     root.write("/usr/sbin/policy-rc.d", "#!/bin/sh\nexit 101\n", 0o755, (0, 0)).map_err(crate::compose::settled)?;
@@ -112,7 +111,8 @@ pub(crate) fn run_scripts(
         for package in packages.iter().filter(|p| has(&root, p, script)) {
             let path = info(&root, package.name, script);
             let last = if script == "postinst" { " ''" } else { "" };
-            driver += &format!("script {} {} {} {path} {argument}{last}\n", package.name, script, debian_architecture(image));
+            driver +=
+                &format!("script {} {} {} {path} {argument}{last}\n", package.name, script, debian_architecture(image));
         }
     }
     let mut report = Report::default();
@@ -197,23 +197,36 @@ fn interests(root: &Root<'_>, package: &Installed<'_>) -> Vec<String> {
 /// Takes out what differs between two runs or has no place in an image.
 fn calm(engine: &Engine<'_>, tree: &mut Tree, epoch: i64) -> Result<()> {
     const GONE: [&str; 22] = [
-        "/etc/passwd-", "/etc/group-", "/etc/shadow-", "/etc/gshadow-", "/etc/subuid-", "/etc/subgid-", "/etc/.pwd.lock",
-        "/var/lib/dpkg/status-old", "/var/lib/dpkg/diversions-old", "/var/lib/dpkg/statoverride-old",
-        "/var/lib/dpkg/lock", "/var/lib/dpkg/triggers/Lock", "/var/lib/dpkg/triggers/Unincorp",
-        "/var/cache/ldconfig/aux-cache", "/var/cache/debconf/config.dat-old", "/var/cache/debconf/templates.dat-old",
-        "/var/cache/debconf/passwords.dat", "/var/lib/systemd/random-seed", "/var/lib/systemd/credential.secret",
-        "/var/lib/dbus/machine-id", "/var/log/alternatives.log", "/var/log/dpkg.log",
+        "/etc/passwd-",
+        "/etc/group-",
+        "/etc/shadow-",
+        "/etc/gshadow-",
+        "/etc/subuid-",
+        "/etc/subgid-",
+        "/etc/.pwd.lock",
+        "/var/lib/dpkg/status-old",
+        "/var/lib/dpkg/diversions-old",
+        "/var/lib/dpkg/statoverride-old",
+        "/var/lib/dpkg/lock",
+        "/var/lib/dpkg/triggers/Lock",
+        "/var/lib/dpkg/triggers/Unincorp",
+        "/var/cache/ldconfig/aux-cache",
+        "/var/cache/debconf/config.dat-old",
+        "/var/cache/debconf/templates.dat-old",
+        "/var/cache/debconf/passwords.dat",
+        "/var/lib/systemd/random-seed",
+        "/var/lib/systemd/credential.secret",
+        "/var/lib/dbus/machine-id",
+        "/var/log/alternatives.log",
+        "/var/log/dpkg.log",
     ];
     for path in GONE {
         if let Ok(path) = path.parse() {
             tree.remove(&path);
         }
     }
-    let keys: Vec<TreePath> = tree
-        .iter()
-        .filter(|(p, _)| p.as_bytes().starts_with(b"/etc/ssh/ssh_host_"))
-        .map(|(p, _)| p.clone())
-        .collect();
+    let keys: Vec<TreePath> =
+        tree.iter().filter(|(p, _)| p.as_bytes().starts_with(b"/etc/ssh/ssh_host_")).map(|(p, _)| p.clone()).collect();
     for key in keys {
         tree.remove(&key);
     }
@@ -373,14 +386,21 @@ fn quoted(bytes: &[u8]) -> String {
 /// A script that gives files to whom they belong.
 fn owners(tree: &Tree) -> String {
     let mut out = String::from("set -e\n");
+    let mut modes: BTreeMap<u32, Vec<String>> = BTreeMap::new();
     for (path, entry) in tree.iter() {
         let file = quoted(path.as_bytes());
         if (entry.uid, entry.gid) != (0, 0) {
             out += &format!("chown -h {}:{} {file}\n", entry.uid, entry.gid);
         }
-        // Changing the owner takes these bits away, and copying out may not have set them.
-        if entry.mode & 0o7000 != 0 && !matches!(entry.kind, Kind::Symlink { .. } | Kind::Hardlink { .. }) {
-            out += &format!("chmod {:o} {file}\n", entry.mode);
+        // Copying out follows the caller's umask for directories, and changing the owner takes special bits away.
+        let plain = matches!(entry.kind, Kind::File { .. }) && matches!(entry.mode, 0o644 | 0o755);
+        if !plain && !matches!(entry.kind, Kind::Symlink { .. } | Kind::Hardlink { .. }) {
+            modes.entry(entry.mode).or_default().push(file);
+        }
+    }
+    for (mode, files) in modes {
+        for some in files.chunks(200) {
+            out += &format!("chmod {mode:o} {}\n", some.join(" "));
         }
     }
     out
@@ -415,7 +435,9 @@ fn capture(
             .map_err(|e| EngineError::other(format!("the root cannot be read back: {e}"), ""))?;
         let mounts: Vec<TreePath> = tree
             .iter()
-            .filter(|(p, _)| ["/dev/", "/proc/", "/sys/", "/run/", "/tmp/"].iter().any(|m| p.as_bytes().starts_with(m.as_bytes())))
+            .filter(|(p, _)| {
+                ["/dev/", "/proc/", "/sys/", "/run/", "/tmp/"].iter().any(|m| p.as_bytes().starts_with(m.as_bytes()))
+            })
             .map(|(p, _)| p.clone())
             .collect();
         for path in mounts {
@@ -458,7 +480,8 @@ fn settle_times(after: &mut Tree, before: &Tree, epoch: i64) {
         }
     }
     for (path, entry) in before.iter() {
-        let covered = ["/dev/", "/proc/", "/sys/", "/run/", "/tmp/"].iter().any(|m| path.as_bytes().starts_with(m.as_bytes()));
+        let covered =
+            ["/dev/", "/proc/", "/sys/", "/run/", "/tmp/"].iter().any(|m| path.as_bytes().starts_with(m.as_bytes()));
         if covered {
             after.insert(path.clone(), entry.clone());
         }

@@ -1,18 +1,58 @@
 //! Looking into images, whoever made them. Formats are told by content, not by name.
+//!
+//! What is found is peeled like an onion: packed file, disk container, partition table, filesystems, and within those
+//! unified kernel images, entries of loaders, package databases.
 
 use crate::error::{Doing, EngineError, Result};
 use crate::sources;
-use embrak_disk::fat::{FatInfo, Volume};
+use embrak_compress::Compression;
+use embrak_disk::ext4::{self, Ext4Info};
+use embrak_disk::fat::{self, FatInfo};
 use embrak_disk::gpt::{self, Partition, Table};
-use embrak_disk::{ReadAt, Slice, partition_type_name};
-use embrak_oci::{Compression, OciImage, read_layout};
+use embrak_disk::qcow2::{self, Qcow2Info};
+use embrak_disk::{ReadAt, Slice, mbr, partition_type_name, pe};
+use embrak_oci::{OciImage, read_layout};
 use embrak_store::Store;
-use embrak_tree::{BlobSource, Digest, DigestOnly, Kind, Tree, TreePath, tar};
+use embrak_tree::{BlobSink, BlobSource, Digest, DigestOnly, Kind, Tree, TreePath, cpio, tar};
 use serde::Serialize;
 use serde_json::json;
 use std::fs::File;
-use std::io::Read;
+use std::io::{BufReader, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
+
+/// What a filesystem says of itself.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+#[serde(untagged)]
+pub enum Filesystem {
+    /// FAT12, FAT16 or FAT32.
+    Fat(FatInfo),
+    /// ext2, ext3 or ext4.
+    Ext4(Ext4Info),
+}
+
+impl Filesystem {
+    /// `FAT32`, `ext4` and so on.
+    pub fn kind(&self) -> String {
+        match self {
+            Filesystem::Fat(info) => info.kind.to_string(),
+            Filesystem::Ext4(info) => info.kind.to_string(),
+        }
+    }
+
+    /// Bytes that hold data, and bytes in all.
+    pub fn fill(&self) -> (u64, u64) {
+        match self {
+            Filesystem::Fat(info) => {
+                let used = info.clusters.saturating_sub(info.free_clusters);
+                (used.saturating_mul(info.cluster_size), info.clusters.saturating_mul(info.cluster_size))
+            }
+            Filesystem::Ext4(info) => {
+                let used = info.blocks.saturating_sub(info.free_blocks);
+                (used.saturating_mul(info.block_size), info.blocks.saturating_mul(info.block_size))
+            }
+        }
+    }
+}
 
 /// A partition and what is on it.
 #[derive(Debug, Clone)]
@@ -22,11 +62,85 @@ pub struct PartitionView {
     /// The name of its type, if it has one.
     pub kind: Option<String>,
     /// Its filesystem, if it is one we read.
-    pub filesystem: Option<FatInfo>,
+    pub filesystem: Option<Filesystem>,
     /// Its files.
     pub tree: Tree,
     /// What is not as it should be.
     pub damage: Vec<String>,
+}
+
+/// What a disk is divided by.
+#[derive(Debug, Clone)]
+pub enum DiskTable {
+    /// A GUID partition table.
+    Gpt(Table),
+    /// A master boot record.
+    Mbr(mbr::Record),
+}
+
+impl DiskTable {
+    /// The disk's own identifier.
+    pub fn id(&self) -> String {
+        match self {
+            DiskTable::Gpt(table) => table.disk.to_string(),
+            DiskTable::Mbr(record) => format!("{:08x}", record.signature),
+        }
+    }
+
+    /// What is not as it should be.
+    pub fn damage(&self) -> &[String] {
+        match self {
+            DiskTable::Gpt(table) => &table.damage,
+            DiskTable::Mbr(record) => &record.damage,
+        }
+    }
+
+    /// `GPT` or `MBR`.
+    pub fn name(&self) -> &'static str {
+        match self {
+            DiskTable::Gpt(_) => "GPT",
+            DiskTable::Mbr(_) => "MBR",
+        }
+    }
+}
+
+/// Layers around what is looked into, from the outside.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "camelCase")]
+pub enum Wrapping {
+    /// The whole file is packed.
+    Packed(&'static str),
+    /// A disk container.
+    Qcow2(Qcow2Info),
+}
+
+/// A way a system starts.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "camelCase")]
+pub struct BootEntry {
+    /// The file: a unified kernel image or an entry of a loader.
+    pub path: String,
+    /// `unified kernel image`, `loader entry` or `UEFI program`.
+    pub kind: &'static str,
+    /// What it starts, for people.
+    pub title: String,
+    /// The kernel's version.
+    pub kernel: String,
+    /// The kernel's command line.
+    pub command_line: String,
+    /// Sections of a program, or files an entry names.
+    pub parts: Vec<String>,
+    /// Whether it carries a signature for UEFI Secure Boot.
+    pub signed: bool,
+}
+
+/// An installed package, as a database in an image has it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct InstalledPackage {
+    /// Its name.
+    pub name: String,
+    /// Its version.
+    pub version: String,
 }
 
 /// What an artifact is.
@@ -35,14 +149,14 @@ pub enum Content {
     /// A disk with a partition table.
     Disk {
         /// The table.
-        table: Table,
+        table: DiskTable,
         /// The partitions in order.
         partitions: Vec<PartitionView>,
     },
-    /// A FAT filesystem on its own.
-    Fat {
-        /// What its boot sector says.
-        info: FatInfo,
+    /// A filesystem on its own.
+    Filesystem {
+        /// What its first sectors say.
+        info: Filesystem,
         /// Its files.
         tree: Tree,
         /// What is not as it should be.
@@ -62,6 +176,15 @@ pub enum Content {
         /// Its files.
         tree: Tree,
     },
+    /// cpio archives, one behind the other, as kernels take them.
+    Initrd {
+        /// How each is packed.
+        parts: Vec<&'static str>,
+        /// All their files, the later over the earlier.
+        tree: Tree,
+    },
+    /// A UEFI program.
+    Program(pe::Program),
     /// A tree manifest.
     Manifest(Tree),
     /// A directory.
@@ -78,8 +201,12 @@ pub struct Artifact {
     pub size: u64,
     /// Digest of its bytes; of a directory, as evidence counts it.
     pub digest: Digest,
+    /// What lies around its content.
+    pub wrappings: Vec<Wrapping>,
     /// What it is.
     pub content: Content,
+    /// The file, unpacked when it was packed.
+    plain: Option<File>,
     scratch: Store,
     _dir: tempfile::TempDir,
 }
@@ -103,36 +230,139 @@ pub fn open_artifact(path: &Path) -> Result<Artifact> {
         } else {
             Content::Directory(tree)
         };
-        return Ok(Artifact { path: path.to_path_buf(), size, digest, content, scratch, _dir: dir });
+        let path = path.to_path_buf();
+        return Ok(Artifact { path, size, digest, wrappings: vec![], content, plain: None, scratch, _dir: dir });
     }
     let file = File::open(path).doing("read", path)?;
     let size = ReadAt::size(&file);
-    let content = content_of(&file, path, &scratch)?;
-    let digest = embrak_tree::HashingReader::new(File::open(path).doing("read", path)?).finish().doing("read", path)?.0;
-    Ok(Artifact { path: path.to_path_buf(), size, digest, content, scratch, _dir: dir })
+    // The digest of a large file is taken beside reading what is in it.
+    let (content, digest) = std::thread::scope(|scope| {
+        let digest = scope.spawn(|| File::open(path).and_then(|f| embrak_tree::HashingReader::new(f).finish()));
+        let content = unwrapped(file, path, &scratch);
+        (content, digest.join().unwrap_or_else(|_| Err(std::io::Error::other("hashing failed"))))
+    });
+    let (plain, wrappings, content) = content?;
+    let digest = digest.doing("read", path)?.0;
+    Ok(Artifact { path: path.to_path_buf(), size, digest, wrappings, content, plain: Some(plain), scratch, _dir: dir })
 }
 
-fn content_of(file: &File, path: &Path, scratch: &Store) -> Result<Content> {
+/// Unpacks a file that is packed and holds something else than an archive, then looks into it.
+fn unwrapped(file: File, path: &Path, scratch: &Store) -> Result<(File, Vec<Wrapping>, Content)> {
+    let mut wrappings = Vec::new();
+    let start = file.read_vec(0, ReadAt::size(&file).min(64)).doing("read", path)?;
+    let compression = Compression::detect(&start);
+    let mut file = file;
+    if compression != Compression::None {
+        let open = || compression.decompress(BufReader::new(File::open(path)?));
+        let mut head = Vec::new();
+        open().doing("read", path)?.take(512).read_to_end(&mut head).ok();
+        let is_tar = head.len() == 512 && &head[257..262] == b"ustar";
+        if is_tar || head.starts_with(cpio::MAGIC) || head.len() < 512 {
+            let content = content_of(&file, path, scratch)?;
+            return Ok((file, wrappings, content));
+        }
+        let mut plain = tempfile::tempfile().doing("make", std::env::temp_dir())?;
+        let limit = ReadAt::size(&file).saturating_mul(2000).max(1 << 30);
+        unpack_sparse(&mut open().doing("read", path)?.take(limit), &mut plain).doing("unpack", path)?;
+        wrappings.push(Wrapping::Packed(compression.name()));
+        file = plain;
+    }
+    let content = if qcow2::is_qcow2(&file) {
+        let image = qcow2::Image::open(&file)
+            .map_err(|e| EngineError::other(format!("{}: {e}", path.display()), "get or build it again"))?;
+        wrappings.push(Wrapping::Qcow2(image.info().clone()));
+        content_of(&image, path, scratch)?
+    } else {
+        content_of(&file, path, scratch)?
+    };
+    Ok((file, wrappings, content))
+}
+
+/// Writes with holes where there are zeros.
+fn unpack_sparse(from: &mut dyn Read, to: &mut File) -> std::io::Result<()> {
+    let mut buffer = vec![0; 64 << 10];
+    let mut length = 0u64;
+    loop {
+        let mut filled = 0;
+        while filled < buffer.len() {
+            match from.read(&mut buffer[filled..])? {
+                0 => break,
+                n => filled += n,
+            }
+        }
+        if filled == 0 {
+            break;
+        }
+        length += filled as u64;
+        if buffer[..filled].iter().all(|b| *b == 0) {
+            to.seek(SeekFrom::Start(length))?;
+        } else {
+            to.write_all(&buffer[..filled])?;
+        }
+    }
+    to.set_len(length)
+}
+
+fn filesystem(slice: &dyn ReadAt, blobs: &dyn BlobSink) -> Option<(Filesystem, Tree, Vec<String>)> {
+    let failed = |e: String| (Tree::new(), vec![e]);
+    if let Ok(volume) = ext4::Volume::open(slice) {
+        let (tree, damage) = volume.tree(blobs).unwrap_or_else(|e| failed(e.to_string()));
+        return Some((Filesystem::Ext4(volume.info().clone()), tree, damage));
+    }
+    if let Ok(volume) = fat::Volume::open(slice) {
+        let (tree, damage) = volume.tree(blobs).unwrap_or_else(|e| failed(e.to_string()));
+        return Some((Filesystem::Fat(volume.info().clone()), tree, damage));
+    }
+    None
+}
+
+fn content_of(file: &dyn ReadAt, path: &Path, scratch: &Store) -> Result<Content> {
     let damaged =
         |e: &dyn std::fmt::Display| EngineError::other(format!("{}: {e}", path.display()), "get or build it again");
     if gpt::is_gpt(file) {
         let table = gpt::read(file).map_err(|e| damaged(&e))?;
-        let partitions = table.partitions.iter().map(|p| partition_view(file, p)).collect();
-        return Ok(Content::Disk { table, partitions });
+        let partitions =
+            table.partitions.iter().map(|p| partition_view(file, p, partition_type_name(&p.kind))).collect();
+        return Ok(Content::Disk { table: DiskTable::Gpt(table), partitions });
     }
-    if let Ok(volume) = Volume::open(file) {
-        let (tree, damage) = volume.tree(&DigestOnly).map_err(|e| damaged(&e))?;
-        return Ok(Content::Fat { info: volume.info().clone(), tree, damage });
+    if let Some((info, tree, damage)) = filesystem(file, &DigestOnly) {
+        return Ok(Content::Filesystem { info, tree, damage });
     }
-    let start = file.read_vec(0, ReadAt::size(file).min(64)).doing("read", path)?;
+    if let Ok(program) = pe::read(file) {
+        return Ok(Content::Program(program));
+    }
+    if let Some(record) = mbr::read(file) {
+        let partitions = record
+            .partitions
+            .iter()
+            .map(|p| {
+                let as_gpt = Partition {
+                    number: p.number,
+                    kind: embrak_disk::Guid::default(),
+                    guid: embrak_disk::Guid::default(),
+                    label: String::new(),
+                    start: p.start,
+                    size: p.size,
+                    attributes: u64::from(p.active) << 2,
+                };
+                partition_view(file, &as_gpt, Some(format!("type {:#04x}", p.kind)))
+            })
+            .collect();
+        return Ok(Content::Disk { table: DiskTable::Mbr(record), partitions });
+    }
+    let start = file.read_vec(0, file.size().min(512)).doing("read", path)?;
     if start.starts_with(b"{\"embrak-tree\":") {
         let text = std::fs::read_to_string(path).doing("read", path)?;
         return Ok(Content::Manifest(embrak_tree::parse_manifest(&text).map_err(|e| damaged(&e))?));
     }
     let compression = Compression::detect(&start);
-    let open = || File::open(path).and_then(|f| compression.decompress(std::io::BufReader::new(f)));
+    let open = || compression.decompress(BufReader::new(Streamed { file, at: 0 }));
     let mut head = Vec::new();
     open().doing("read", path)?.take(512).read_to_end(&mut head).ok();
+    if head.starts_with(cpio::MAGIC) {
+        let (parts, tree) = read_initrd(file, scratch).map_err(|e| damaged(&e))?;
+        return Ok(Content::Initrd { parts, tree });
+    }
     if head.len() < 512 || &head[257..262] != b"ustar" {
         return Ok(Content::Bytes);
     }
@@ -143,25 +373,63 @@ fn content_of(file: &File, path: &Path, scratch: &Store) -> Result<Content> {
             images: read_layout(&tree, scratch, scratch).map_err(|e| damaged(&e))?,
         });
     }
-    let compression = compression.name();
-    Ok(Content::Archive { compression, tree })
+    Ok(Content::Archive { compression: compression.name(), tree })
 }
 
-fn partition_view(file: &File, partition: &Partition) -> PartitionView {
-    let slice = Slice { inner: file, start: partition.start, length: partition.size };
-    let mut view = PartitionView {
-        partition: partition.clone(),
-        kind: partition_type_name(&partition.kind),
-        filesystem: None,
-        tree: Tree::new(),
-        damage: Vec::new(),
-    };
-    if let Ok(volume) = Volume::open(&slice) {
-        view.filesystem = Some(volume.info().clone());
-        match volume.tree(&DigestOnly) {
-            Ok((tree, damage)) => (view.tree, view.damage) = (tree, damage),
-            Err(error) => view.damage.push(error.to_string()),
+/// Reads from something that is read at offsets, in order.
+struct Streamed<'a> {
+    file: &'a dyn ReadAt,
+    at: u64,
+}
+
+impl Read for Streamed<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        let n = self.file.size().saturating_sub(self.at).min(buffer.len() as u64) as usize;
+        self.file.read_exact_at(&mut buffer[..n], self.at)?;
+        self.at += n as u64;
+        Ok(n)
+    }
+}
+
+/// Archives one behind the other, packed or not, zeros in between, as kernels read them: a packed one is the last.
+fn read_initrd(
+    file: &dyn ReadAt,
+    blobs: &dyn BlobSink,
+) -> std::result::Result<(Vec<&'static str>, Tree), cpio::CpioError> {
+    let (mut parts, mut tree) = (Vec::new(), Tree::new());
+    let mut input = Streamed { file, at: 0 };
+    while input.at < file.size() {
+        let start = file.read_vec(input.at, (file.size() - input.at).min(8))?;
+        if start.iter().all(|b| *b == 0) {
+            input.at += start.len().min(4) as u64;
+            continue;
         }
+        let compression = Compression::detect(&start);
+        parts.push(compression.name());
+        if compression == Compression::None {
+            cpio::read_into(&mut tree, &mut input, blobs)?;
+            continue;
+        }
+        let mut unpacked = BufReader::new(compression.decompress(BufReader::new(input))?);
+        loop {
+            let mut next = [0; 1];
+            // Zeros fill up what is packed, too; another archive may follow inside.
+            match unpacked.read(&mut next)? {
+                0 => return Ok((parts, tree)),
+                _ if next[0] == 0 => {}
+                _ => cpio::read_into(&mut tree, &mut next.chain(&mut unpacked), blobs)?,
+            }
+        }
+    }
+    Ok((parts, tree))
+}
+
+fn partition_view(file: &dyn ReadAt, partition: &Partition, kind: Option<String>) -> PartitionView {
+    let slice = Slice { inner: file, start: partition.start, length: partition.size };
+    let mut view =
+        PartitionView { partition: partition.clone(), kind, filesystem: None, tree: Tree::new(), damage: Vec::new() };
+    if let Some((info, tree, damage)) = filesystem(&slice, &DigestOnly) {
+        (view.filesystem, view.tree, view.damage) = (Some(info), tree, damage);
     }
     view
 }
@@ -175,15 +443,27 @@ impl Artifact {
                 .filter(|p| p.filesystem.is_some())
                 .map(|p| (partition_name(&p.partition), &p.tree))
                 .collect(),
-            Content::Fat { tree, .. }
+            Content::Filesystem { tree, .. }
             | Content::Archive { tree, .. }
+            | Content::Initrd { tree, .. }
             | Content::Manifest(tree)
             | Content::Directory(tree) => {
                 vec![(String::new(), tree)]
             }
             Content::Oci { images, .. } => images.iter().map(|i| (image_name(i), &i.tree)).collect(),
-            Content::Bytes => Vec::new(),
+            Content::Program(_) | Content::Bytes => Vec::new(),
         }
+    }
+
+    /// The plain bytes of the disk, container taken off.
+    fn with_disk<T>(&self, use_it: impl FnOnce(&dyn ReadAt) -> Result<T>) -> Result<T> {
+        let Some(file) = &self.plain else { return Err(EngineError::other("it is no file", "")) };
+        if self.wrappings.iter().any(|w| matches!(w, Wrapping::Qcow2(_))) {
+            let image = qcow2::Image::open(file)
+                .map_err(|e| EngineError::other(format!("{}: {e}", self.path.display()), "get or build it again"))?;
+            return use_it(&image);
+        }
+        use_it(file)
     }
 
     /// The bytes of a file in one of the trees.
@@ -200,22 +480,31 @@ impl Artifact {
         let fail = |e: &dyn std::fmt::Display| {
             EngineError::other(format!("{shown}: {e}"), "`embrak inspect --files` lists what is there")
         };
-        let file = File::open(&self.path).doing("read", &self.path)?;
-        let slice = match &self.content {
+        // A link is read as what it leads to.
+        let tree = self.trees().into_iter().find(|(p, _)| p == place).map(|(_, tree)| tree);
+        let path = &tree.map_or_else(|| path.clone(), |tree| led_to(tree, path));
+        let read = |slice: &dyn ReadAt| -> Result<Vec<u8>> {
+            if let Ok(volume) = ext4::Volume::open(slice) {
+                let mut bytes = Vec::new();
+                let mut reader = volume.open_file(path).map_err(|e| fail(&e))?;
+                reader.read_to_end(&mut bytes).map_err(|e| fail(&e))?;
+                return Ok(bytes);
+            }
+            fat::Volume::open(slice).and_then(|v| v.read_file(path)).map_err(|e| fail(&e))
+        };
+        match &self.content {
             Content::Disk { partitions, .. } => {
                 let found = partitions.iter().find(|p| partition_name(&p.partition) == place);
                 let p = &found.ok_or_else(|| fail(&"no such partition"))?.partition;
-                Slice { inner: &file, start: p.start, length: p.size }
+                self.with_disk(|disk| read(&Slice { inner: disk, start: p.start, length: p.size }))
             }
-            Content::Fat { .. } => Slice { inner: &file, start: 0, length: self.size },
+            Content::Filesystem { .. } => self.with_disk(read),
             _ => {
-                let tree = self.trees().into_iter().find(|(p, _)| p == place).map(|(_, tree)| tree);
                 let entry = tree.and_then(|tree| tree.get(path).map(|e| tree.resolve_link(e).kind.clone()));
                 let Some(Kind::File { digest, .. }) = entry else { return Err(fail(&"there is no such file")) };
-                return self.scratch.read(&digest).map_err(|_| fail(&"only its digest is known here, not its bytes"));
+                self.scratch.read(&digest).map_err(|_| fail(&"only its digest is known here, not its bytes"))
             }
-        };
-        Volume::open(&slice).and_then(|v| v.read_file(path)).map_err(|e| fail(&e))
+        }
     }
 
     /// A file by its path in whichever tree has it.
@@ -223,8 +512,8 @@ impl Artifact {
     /// # Errors
     /// No tree has it.
     pub fn find_file(&self, path: &TreePath) -> Result<Vec<u8>> {
-        let holder = self.trees().into_iter().find(|(_, tree)| tree.get(path).is_some_and(|e| !e.is_directory()));
-        match holder {
+        let has = |tree: &Tree| tree.get(&led_to(tree, path)).is_some_and(|e| !e.is_directory());
+        match self.trees().into_iter().find(|(_, tree)| has(tree)) {
             Some((place, _)) => self.read_file(&place, path),
             None => Err(EngineError::other(
                 format!("{path} is not in {}", self.path.display()),
@@ -238,6 +527,113 @@ impl Artifact {
         let path = TreePath::new("/usr/lib/embrak/image.json").ok()?;
         let bytes = self.find_file(&path).ok()?;
         serde_json::from_slice(&bytes).ok()
+    }
+
+    /// `PRETTY_NAME` of os-release(5), whoever made the image.
+    pub fn system_name(&self) -> Option<String> {
+        let bytes = self.find_file(&TreePath::new("/usr/lib/os-release").ok()?).ok()?;
+        let text = String::from_utf8_lossy(&bytes).into_owned();
+        text.lines().find_map(|l| l.strip_prefix("PRETTY_NAME=")).map(|v| v.trim_matches('"').to_string())
+    }
+
+    /// Packages by the stamped identity, or else by the distribution's database.
+    pub fn packages(&self) -> Vec<InstalledPackage> {
+        if let Some(list) = self.identity().as_ref().and_then(|i| i["packages"].as_array()) {
+            let text = |v: &serde_json::Value| v.as_str().unwrap_or("?").to_string();
+            return list
+                .iter()
+                .map(|p| InstalledPackage { name: text(&p["name"]), version: text(&p["version"]) })
+                .collect();
+        }
+        let Some(bytes) = TreePath::new("/var/lib/dpkg/status").ok().and_then(|p| self.find_file(&p).ok()) else {
+            return Vec::new();
+        };
+        let text = String::from_utf8_lossy(&bytes).into_owned();
+        text.split("\n\n")
+            .filter(|stanza| {
+                stanza.contains("\nStatus: install ok installed") || stanza.starts_with("Status: install ok")
+            })
+            .filter_map(|stanza| {
+                let field = |name: &str| stanza.lines().find_map(|l| l.strip_prefix(name)).map(str::trim);
+                Some(InstalledPackage { name: field("Package:")?.to_string(), version: field("Version:")?.to_string() })
+            })
+            .collect()
+    }
+
+    /// How a system in it starts.
+    pub fn boot_entries(&self) -> Vec<BootEntry> {
+        if let Content::Program(program) = &self.content {
+            let made = self.with_disk(|file| Ok(program_entry(file, program, self.path.display().to_string())));
+            return made.into_iter().collect();
+        }
+        let mut out = Vec::new();
+        for (place, tree) in self.trees() {
+            for (path, entry) in tree.iter() {
+                let lower = path.to_string().to_lowercase();
+                let Kind::File { size, .. } = entry.kind else { continue };
+                if lower.starts_with("/efi/") && lower.ends_with(".efi") && size < 1 << 30 {
+                    let Ok(bytes) = self.read_file(&place, path) else { continue };
+                    if let Ok(program) = pe::read(&bytes) {
+                        out.push(program_entry(&bytes, &program, path.to_string()));
+                    }
+                } else if lower.starts_with("/loader/entries/") && lower.ends_with(".conf") {
+                    let text = self.read_file(&place, path).unwrap_or_default();
+                    out.push(loader_entry(&String::from_utf8_lossy(&text), path.to_string()));
+                }
+            }
+        }
+        out
+    }
+}
+
+/// Where a path leads when the links on its way are followed, within one tree.
+fn led_to(tree: &Tree, path: &TreePath) -> TreePath {
+    let nothing = embrak_tree::MemoryBlobs::default();
+    if tree.get(path).is_some_and(|e| !matches!(e.kind, Kind::Symlink { .. })) {
+        return path.clone();
+    }
+    let root = embrak_root::Root::new(tree.clone(), &nothing, 0);
+    root.resolve(&path.to_string(), true).unwrap_or_else(|_| path.clone())
+}
+
+fn program_entry(file: &dyn ReadAt, program: &pe::Program, path: String) -> BootEntry {
+    let text = |name: &str| {
+        let bytes = program.section(name).and_then(|s| pe::section_bytes(file, s, 64 << 10).ok()).unwrap_or_default();
+        String::from_utf8_lossy(&bytes).trim_end_matches(['\0', '\n']).to_string()
+    };
+    let unified = program.section(".linux").is_some();
+    let release = text(".osrel");
+    let title = release.lines().find_map(|l| l.strip_prefix("PRETTY_NAME=")).map(|t| t.trim_matches('"').to_string());
+    BootEntry {
+        path,
+        kind: if unified { "unified kernel image" } else { "UEFI program" },
+        title: title.unwrap_or_default(),
+        kernel: text(".uname"),
+        command_line: text(".cmdline"),
+        parts: program
+            .sections
+            .iter()
+            .filter(|s| !unified || [".linux", ".initrd", ".osrel", ".cmdline", ".uname"].contains(&s.name.as_str()))
+            .map(|s| format!("{} {}", s.name, crate::build::human(s.size)))
+            .collect(),
+        signed: program.signed,
+    }
+}
+
+fn loader_entry(text: &str, path: String) -> BootEntry {
+    let field = |name: &str| {
+        let found = text.lines().find_map(|l| l.strip_prefix(name).filter(|r| r.starts_with([' ', '\t'])));
+        found.map(|v| v.trim().to_string()).unwrap_or_default()
+    };
+    let parts = ["linux", "initrd"].iter().map(|n| field(n)).filter(|v| !v.is_empty()).collect();
+    BootEntry {
+        path,
+        kind: "loader entry",
+        title: field("title"),
+        kernel: field("version"),
+        command_line: field("options"),
+        parts,
+        signed: false,
     }
 }
 
@@ -265,8 +661,16 @@ pub struct Summary {
     pub size: u64,
     /// Digest of its bytes.
     pub digest: Digest,
+    /// What lies around the content: packing, disk container.
+    pub wrappings: Vec<Wrapping>,
     /// Identity stamped into it.
     pub identity: Option<serde_json::Value>,
+    /// The system's own name, by os-release(5).
+    pub system: Option<String>,
+    /// Packages in it, whoever made it.
+    pub packages: Vec<InstalledPackage>,
+    /// How it starts.
+    pub boot: Vec<BootEntry>,
     /// What is inside, by format.
     pub inside: serde_json::Value,
     /// What is not as it should be.
@@ -291,7 +695,7 @@ pub fn inspect(path: &Path) -> Result<Inspection> {
     let mut damage = Vec::new();
     let (format, inside) = match &artifact.content {
         Content::Disk { table, partitions } => {
-            damage.extend(table.damage.iter().cloned());
+            damage.extend(table.damage().iter().cloned());
             for view in partitions {
                 damage.extend(view.damage.iter().map(|d| format!("{}: {d}", partition_name(&view.partition))));
             }
@@ -304,16 +708,25 @@ pub fn inspect(path: &Path) -> Result<Inspection> {
                     })
                 })
                 .collect();
-            let inside = json!({ "table": "gpt", "disk": table.disk.to_string(), "partitions": views, "outsideIsZero": table.outside_is_zero });
+            let outside = match table {
+                DiskTable::Gpt(table) => Some(table.outside_is_zero),
+                DiskTable::Mbr(_) => None,
+            };
+            let inside = json!({ "table": table.name().to_lowercase(), "disk": table.id(), "partitions": views, "outsideIsZero": outside });
             ("disk image".to_string(), inside)
         }
-        Content::Fat { info, tree, damage: found } => {
+        Content::Filesystem { info, tree, damage: found } => {
             damage.extend(found.iter().cloned());
             (
-                format!("{} filesystem", info.kind),
+                format!("{} filesystem", info.kind()),
                 json!({ "filesystem": info, "files": files(tree), "tree": tree.digest() }),
             )
         }
+        Content::Initrd { parts, tree } => {
+            let inside = json!({ "parts": parts, "files": files(tree), "contentBytes": tree.content_size(), "tree": tree.digest() });
+            ("initial file system (cpio)".to_string(), inside)
+        }
+        Content::Program(program) => ("UEFI program".to_string(), json!({ "program": program })),
         Content::Oci { archive, images } => {
             let views: Vec<_> = images
                 .iter()
@@ -341,6 +754,17 @@ pub fn inspect(path: &Path) -> Result<Inspection> {
         Content::Bytes => ("unknown".to_string(), json!(null)),
     };
     let identity = artifact.identity();
-    let summary = Summary { format, size: artifact.size, digest: artifact.digest, identity, inside, damage };
+    let summary = Summary {
+        format,
+        size: artifact.size,
+        digest: artifact.digest,
+        wrappings: artifact.wrappings.clone(),
+        identity,
+        system: artifact.system_name(),
+        packages: artifact.packages(),
+        boot: artifact.boot_entries(),
+        inside,
+        damage,
+    };
     Ok(Inspection { artifact, summary })
 }

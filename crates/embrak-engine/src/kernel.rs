@@ -45,7 +45,8 @@ pub(crate) fn find_kernel(tree: &Tree) -> Option<Kernel> {
 pub(crate) fn kernel_of(tree: &Tree, image: &str) -> Result<Kernel> {
     find_kernel(tree).ok_or_else(|| EngineError::Definition {
         message: format!("there is no kernel in the image {image}"),
-        help: "add the package that has it: /boot/vmlinuz-VERSION or /usr/lib/modules/VERSION/vmlinuz is looked for".into(),
+        help: "add the package that has it: /boot/vmlinuz-VERSION or /usr/lib/modules/VERSION/vmlinuz is looked for"
+            .into(),
     })
 }
 
@@ -131,7 +132,13 @@ pub(crate) fn initrd_tree(input: &DiskInput<'_>, def: &InitrdDef) -> Result<Tree
     for include in &def.include {
         let globs = crate::build::globs([include.value.as_str()])?;
         let before = waiting.len();
-        waiting.extend(input.tree.iter().filter(|(p, e)| !e.is_directory() && globs.is_match(p.to_string())).map(|(p, _)| p.clone()));
+        waiting.extend(
+            input
+                .tree
+                .iter()
+                .filter(|(p, e)| !e.is_directory() && globs.is_match(p.to_string()))
+                .map(|(p, _)| p.clone()),
+        );
         if waiting.len() == before
             && let Ok(path) = root.resolve(&include.value, true)
             && input.tree.get(&path).is_some()
@@ -140,7 +147,10 @@ pub(crate) fn initrd_tree(input: &DiskInput<'_>, def: &InitrdDef) -> Result<Tree
         }
         if waiting.len() == before {
             return Err(EngineError::Definition {
-                message: format!("nothing in the image matches `{}`, which is to go into the initial file system", include.value),
+                message: format!(
+                    "nothing in the image matches `{}`, which is to go into the initial file system",
+                    include.value
+                ),
                 help: format!("add the package that has it, or correct the glob; written at {}", include.at),
             });
         }
@@ -154,7 +164,8 @@ pub(crate) fn initrd_tree(input: &DiskInput<'_>, def: &InitrdDef) -> Result<Tree
             Kind::Symlink { .. } => waiting.extend(root.resolve(&path.to_string(), true)),
             Kind::File { digest, size } if *size > 4 => {
                 let mut start = [0; 4];
-                let elf = input.store.open(digest).and_then(|mut r| r.read_exact(&mut start)).is_ok() && &start == b"\x7fELF";
+                let elf =
+                    input.store.open(digest).and_then(|mut r| r.read_exact(&mut start)).is_ok() && &start == b"\x7fELF";
                 let bytes = if elf { input.store.read(digest).unwrap_or_default() } else { Vec::new() };
                 for name in needed(&bytes) {
                     waiting.extend(library(&root, &name));
@@ -202,14 +213,16 @@ pub(crate) fn initrd_tree(input: &DiskInput<'_>, def: &InitrdDef) -> Result<Tree
     match &def.init {
         Some(init) => made.link("/init", &init.value).map_err(crate::compose::settled)?,
         None => {
-            let shell = ["/bin/busybox", "/usr/bin/busybox", "/sbin/busybox"].into_iter().find(|p| made.entry(p).is_some());
+            let shell =
+                ["/bin/busybox", "/usr/bin/busybox", "/sbin/busybox"].into_iter().find(|p| made.entry(p).is_some());
             let Some(shell) = shell else {
                 return Err(EngineError::Definition {
                     message: "the initial file system has nothing to start".into(),
                     help: "include a busybox, which Embrak's own start is written for, or name a program with `init` under [initrd]".into(),
                 });
             };
-            made.put("/etc/initrd-modules", order.iter().map(|p| format!("{p}\n")).collect::<String>()).map_err(crate::compose::settled)?;
+            made.put("/etc/initrd-modules", order.iter().map(|p| format!("{p}\n")).collect::<String>())
+                .map_err(crate::compose::settled)?;
             let text = include_str!("initrd-init.sh").replace("@BUSYBOX@", shell);
             made.write("/init", text, 0o755, (0, 0)).map_err(crate::compose::settled)?;
         }
@@ -243,7 +256,8 @@ fn library(root: &Root<'_>, name: &str) -> Vec<TreePath> {
         return root.resolve(name, true).into_iter().chain(root.resolve(name, false)).collect();
     }
     let places = ["/usr/lib", "/usr/lib64"].into_iter().map(String::from);
-    let multiarch = root.list("/usr/lib").into_iter().filter(|n| n.contains("-linux-")).map(|n| format!("/usr/lib/{n}"));
+    let multiarch =
+        root.list("/usr/lib").into_iter().filter(|n| n.contains("-linux-")).map(|n| format!("/usr/lib/{n}"));
     places
         .chain(multiarch)
         .map(|dir| format!("{dir}/{name}"))
@@ -272,7 +286,8 @@ pub(crate) fn unified(input: &DiskInput<'_>) -> Result<Extents> {
         message: format!("the stub of unified kernel images, {path}, is not in the image {image}"),
         help: match named {
             Some(stub) => format!("add the package that has it; written at {}", stub.at),
-            None => "add the package that has it (such as systemd-boot-efi), or name another with `stub` in the board".into(),
+            None => "add the package that has it (such as systemd-boot-efi), or name another with `stub` in the board"
+                .into(),
         },
     })?;
     let broken = |e: pe::PeError| EngineError::Definition {

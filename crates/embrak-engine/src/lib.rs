@@ -39,14 +39,18 @@ mod toolchain;
 mod unpack;
 mod vendor;
 
-pub use boot::{BootOptions, BootReport, ConsoleCheck, boot, find_emulator};
+pub use boot::{BootOptions, BootReport, ConsoleCheck, DirectStart, boot, find_emulator};
 pub use build::{BuildOptions, BuildResult, build};
 pub use causes::{Cause, explain_bytes};
 pub use diff::{DiffReport, Difference, diff};
+pub use embrak_root::{Leftover, Report};
 pub use error::{EngineError, Result};
 pub use events::{ActionStatus, Event, Observer, Silent};
 pub use evidence::{SignReport, evidence_path, sign, sign_reproduction, verify_artifact, verify_known};
-pub use inspect::{Artifact, Content, Inspection, PartitionView, Summary, inspect, open_artifact};
+pub use inspect::{
+    Artifact, BootEntry, Content, DiskTable, Filesystem, Inspection, InstalledPackage, PartitionView, Summary,
+    Wrapping, inspect, open_artifact,
+};
 pub use lock::{
     Lock, LockedFile, LockedImage, LockedPackage, LockedRecipe, LockedRepository, LockedTool, Maker, Moved,
     MovedPackage, WriterVersions,

@@ -540,8 +540,7 @@ pub(crate) fn plan_disk(input: &DiskInput<'_>) -> Result<PlannedDisk> {
             "add [disk] with [[disk.partition]]",
         ));
     };
-    let mounts: Vec<&str> =
-        disk.partition.iter().filter_map(|p| p.mount.as_ref()).map(|m| m.value.as_str()).collect();
+    let mounts: Vec<&str> = disk.partition.iter().filter_map(|p| p.mount.as_ref()).map(|m| m.value.as_str()).collect();
     let mut contents = Vec::new();
     let mut partitions = Vec::new();
     for (index, def) in disk.partition.iter().enumerate() {
@@ -585,8 +584,7 @@ pub(crate) fn plan_disk(input: &DiskInput<'_>) -> Result<PlannedDisk> {
     })?;
     let mut bodies = Vec::new();
     let mut summaries = Vec::new();
-    for (index, ((def, content), placement)) in
-        disk.partition.iter().zip(&contents).zip(&layout.placements).enumerate()
+    for (index, ((def, content), placement)) in disk.partition.iter().zip(&contents).zip(&layout.placements).enumerate()
     {
         bodies.push(filesystem(def, index, content, placement, input)?);
         summaries.push(PartitionSummary {
@@ -743,7 +741,8 @@ fn partition_size(def: &PartitionDef, index: usize, content: &Content, input: &D
     }
     let bytes = content.tree.content_size();
     let wanted = bytes.saturating_add(bytes / 100 * percent).saturating_add(extra);
-    fat::smallest_size(&content.tree, &fat_options(def, wanted, 0, input)).map_err(|e| filesystem_error(def, &content.tree, &e))
+    fat::smallest_size(&content.tree, &fat_options(def, wanted, 0, input))
+        .map_err(|e| filesystem_error(def, &content.tree, &e))
 }
 
 /// The root alone as a filesystem, as large as it has to be.
@@ -816,9 +815,9 @@ fn filesystem(
     input: &DiskInput<'_>,
 ) -> Result<Extents> {
     match (def.filesystem.value, &content.ext4) {
-        (FilesystemKind::Ext4, Some(ext4)) => ext4
-            .write(&ext4_options(def, index, placement.size, input))
-            .map_err(|e| ext4_error(def, &content.tree, &e)),
+        (FilesystemKind::Ext4, Some(ext4)) => {
+            ext4.write(&ext4_options(def, index, placement.size, input)).map_err(|e| ext4_error(def, &content.tree, &e))
+        }
         (FilesystemKind::Fat, _) => {
             let options = fat_options(def, placement.size, placement.start, input);
             fat::write(&content.tree, &options).map_err(|e| filesystem_error(def, &content.tree, &e))

@@ -75,6 +75,9 @@ pub struct RunRecord {
     /// Names of secret parameters; their values are nowhere.
     #[serde(default)]
     pub secrets: Vec<String>,
+    /// By image, what became of what packages' scripts would do.
+    #[serde(default)]
+    pub reports: BTreeMap<String, embrak_root::Report>,
     /// Why it failed, if it did.
     pub error: Option<String>,
 }

@@ -306,8 +306,11 @@ mod tests {
         let mut root = Root::new(Tree::new(), &blobs, 5);
         root.put("/etc/passwd", "root:x:0:0:root:/root:/bin/bash\ndaemon:*:1:1::/:/bin/false\n").unwrap();
         root.put("/etc/group", "root:x:0:\nshadow:x:42:\n").unwrap();
-        root.put("/usr/lib/sysusers.d/a.conf", "# x\nu tide - \"Tide gauge\" /var/lib/tide\ng lamp 77\nm tide lamp\nu! fixed 300:lamp\n")
-            .unwrap();
+        root.put(
+            "/usr/lib/sysusers.d/a.conf",
+            "# x\nu tide - \"Tide gauge\" /var/lib/tide\ng lamp 77\nm tide lamp\nu! fixed 300:lamp\n",
+        )
+        .unwrap();
         let mut accounts = Accounts::read(&root).unwrap();
         accounts.declared(&root).unwrap();
         accounts.write(&mut root).unwrap();

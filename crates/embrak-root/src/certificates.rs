@@ -21,8 +21,7 @@ pub(crate) fn write_bundle(root: &mut Root<'_>) -> Result<usize> {
     let mut count = 0;
     for place in PLACES {
         let Ok(at) = root.resolve(place, true) else { continue };
-        let files: Vec<String> =
-            root.below(&at).map(|(p, _)| p.to_string()).filter(|p| p.ends_with(".crt")).collect();
+        let files: Vec<String> = root.below(&at).map(|(p, _)| p.to_string()).filter(|p| p.ends_with(".crt")).collect();
         for path in files {
             let name = path[place.len() + 1..].to_string();
             if refused.contains(&name.as_str()) {
@@ -117,7 +116,12 @@ fn subject_hash(certificate: &[u8]) -> Option<u32> {
                 // UTF-8, printable, T61, IA5, visible
                 12 | 19 | 20 | 22 | 26 => Some(String::from_utf8_lossy(value).into_owned()),
                 // UTF-16
-                30 => Some(value.chunks(2).filter_map(|c| char::from_u32(u32::from(c[0]) << 8 | u32::from(*c.get(1)?))).collect()),
+                30 => Some(
+                    value
+                        .chunks(2)
+                        .filter_map(|c| char::from_u32(u32::from(c[0]) << 8 | u32::from(*c.get(1)?)))
+                        .collect(),
+                ),
                 _ => None,
             };
             let encoded = match text {

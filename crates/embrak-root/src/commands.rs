@@ -61,20 +61,61 @@ impl Run<'_, '_, '_> {
                     Some(_) => Flow::Next(NO),
                 });
             }
-            "exec" | "command" | "env" | "eval" if args.first().is_some_and(|a| !a.starts_with('-')) && short != "eval" => {
+            "exec" | "command" | "env" | "eval"
+                if args.first().is_some_and(|a| !a.starts_with('-')) && short != "eval" =>
+            {
                 return self.command(&args[0], &args[1..], output);
             }
             "chroot" if args.len() > 1 => return self.command(&args[1], &args[2..], output),
             _ => {}
         }
         let status = match short {
-            ":" | "true" | "set" | "umask" | "trap" | "printf" | "wait" | "sleep" | "sync" | "hash" | "db_version"
-            | "db_stop" | "db_input" | "db_go" | "db_title" | "db_settitle" | "db_set" | "db_fset" | "db_fget"
-            | "db_subst" | "db_unregister" | "db_purge" | "db_reset" | "db_capb" | "db_beginblock" | "db_endblock"
-            | "." | "source" | "dpkg-maintscript-helper" | "deb-systemd-invoke" | "invoke-rc.d" | "update-rc.d"
-            | "dpkg-trigger" | "restorecon" | "ucfr" | "udevadm" | "kill" | "killall" | "start-stop-daemon"
-            | "runit-helper" | "update-menus" | "install-info" | "cd" => {
-                if short == ":" && let Some(file) = output {
+            ":"
+            | "true"
+            | "set"
+            | "umask"
+            | "trap"
+            | "printf"
+            | "wait"
+            | "sleep"
+            | "sync"
+            | "hash"
+            | "db_version"
+            | "db_stop"
+            | "db_input"
+            | "db_go"
+            | "db_title"
+            | "db_settitle"
+            | "db_set"
+            | "db_fset"
+            | "db_fget"
+            | "db_subst"
+            | "db_unregister"
+            | "db_purge"
+            | "db_reset"
+            | "db_capb"
+            | "db_beginblock"
+            | "db_endblock"
+            | "."
+            | "source"
+            | "dpkg-maintscript-helper"
+            | "deb-systemd-invoke"
+            | "invoke-rc.d"
+            | "update-rc.d"
+            | "dpkg-trigger"
+            | "restorecon"
+            | "ucfr"
+            | "udevadm"
+            | "kill"
+            | "killall"
+            | "start-stop-daemon"
+            | "runit-helper"
+            | "update-menus"
+            | "install-info"
+            | "cd" => {
+                if short == ":"
+                    && let Some(file) = output
+                {
                     self.root.put(file, "")?;
                 }
                 YES
@@ -192,7 +233,10 @@ impl Run<'_, '_, '_> {
             "rm" => {
                 for path in plain(args).into_iter().filter(|p| p.starts_with('/') && p.len() > 1) {
                     let at = self.root.resolve(path, false)?;
-                    if !at.is_root() && (has(args, &["-rf", "-r", "-fr", "-R"]) || self.root.tree.get(&at).is_some_and(|e| !e.is_directory())) {
+                    if !at.is_root()
+                        && (has(args, &["-rf", "-r", "-fr", "-R"])
+                            || self.root.tree.get(&at).is_some_and(|e| !e.is_directory()))
+                    {
                         self.root.tree.remove_below(&at);
                     }
                 }
@@ -219,12 +263,32 @@ impl Run<'_, '_, '_> {
             "setcap" => self.capability(args)?,
             "grep" | "fgrep" | "egrep" => self.grep(args)?,
             // Done for the whole root afterwards, whoever asks.
-            "ldconfig" | "depmod" | "update-ca-certificates" | "pam-auth-update" | "shadowconfig" | "pwconv" | "grpconv"
-            | "update-shells" | "add-shell" | "systemd-sysusers" | "systemd-machine-id-setup" | "dbus-uuidgen" => YES,
+            "ldconfig"
+            | "depmod"
+            | "update-ca-certificates"
+            | "pam-auth-update"
+            | "shadowconfig"
+            | "pwconv"
+            | "grpconv"
+            | "update-shells"
+            | "add-shell"
+            | "systemd-sysusers"
+            | "systemd-machine-id-setup"
+            | "dbus-uuidgen" => YES,
             // Done by the system itself at its first start.
             "systemd-tmpfiles" | "systemd-hwdb" | "journalctl" => YES,
-            "update-initramfs" | "linux-update-symlinks" | "run-parts" | "ssh-keygen" | "locale-gen" | "sed" | "tic"
-            | "py3compile" | "update-mime-database" | "glib-compile-schemas" | "update-passwd" | "groupmod" => {
+            "update-initramfs"
+            | "linux-update-symlinks"
+            | "run-parts"
+            | "ssh-keygen"
+            | "locale-gen"
+            | "sed"
+            | "tic"
+            | "py3compile"
+            | "update-mime-database"
+            | "glib-compile-schemas"
+            | "update-passwd"
+            | "groupmod" => {
                 let target = args.last().filter(|a| a.starts_with('/')).map(|a| format!(" of {a}")).unwrap_or_default();
                 if short != "sed" || has(args, &["-i"]) {
                     self.left(format!("{short}{target}"));
@@ -276,11 +340,15 @@ impl Run<'_, '_, '_> {
             "dpkg" if has(args, &["--print-architecture"]) => Some(self.package.architecture.to_string()),
             "dpkg-realpath" => Some(self.root.resolve(&last, true)?.to_string()),
             "readlink" if has(args, &["-f", "-m", "-e"]) => Some(self.root.resolve(&last, true)?.to_string()),
-            "readlink" => match self.root.resolve(&last, false).ok().and_then(|p| self.root.tree.get(&p)).map(|e| &e.kind) {
-                Some(Kind::Symlink { target }) => Some(String::from_utf8_lossy(target).into_owned()),
-                _ => Some(String::new()),
-            },
-            "dirname" => Some(last.rsplit_once('/').map_or(".", |(dir, _)| if dir.is_empty() { "/" } else { dir }).into()),
+            "readlink" => {
+                match self.root.resolve(&last, false).ok().and_then(|p| self.root.tree.get(&p)).map(|e| &e.kind) {
+                    Some(Kind::Symlink { target }) => Some(String::from_utf8_lossy(target).into_owned()),
+                    _ => Some(String::new()),
+                }
+            }
+            "dirname" => {
+                Some(last.rsplit_once('/').map_or(".", |(dir, _)| if dir.is_empty() { "/" } else { dir }).into())
+            }
             "basename" => plain(args).first().map(|p| p.rsplit('/').next().unwrap_or_default().to_string()),
             "mktemp" | "tempfile" => {
                 self.temporary += 1;
@@ -318,7 +386,10 @@ impl Run<'_, '_, '_> {
             }
         }
         let root = &self.root;
-        let link = |p: &str| root.resolve(p, false).is_ok_and(|at| matches!(root.tree.get(&at).map(|e| &e.kind), Some(Kind::Symlink { .. })));
+        let link = |p: &str| {
+            root.resolve(p, false)
+                .is_ok_and(|at| matches!(root.tree.get(&at).map(|e| &e.kind), Some(Kind::Symlink { .. })))
+        };
         // Nothing of a running system is there.
         let running = |p: &str| p.starts_with("/run/") || p.starts_with("/proc/") || p.starts_with("/sys/");
         Ok(match words.as_slice() {
@@ -328,11 +399,11 @@ impl Run<'_, '_, '_> {
             ["-n", text] => Some(!text.is_empty()),
             ["-z"] => YES,
             ["-n"] => NO,
-            ["-e" | "-f" | "-d" | "-x" | "-r" | "-w" | "-s" | "-L" | "-h" | "-S" | "-p" | "-b" | "-c" | "-u" | "-g" | "-k", path]
-                if path.is_empty() || running(path) =>
-            {
-                NO
-            }
+            [
+                "-e" | "-f" | "-d" | "-x" | "-r" | "-w" | "-s" | "-L" | "-h" | "-S" | "-p" | "-b" | "-c" | "-u" | "-g"
+                | "-k",
+                path,
+            ] if path.is_empty() || running(path) => NO,
             ["-L" | "-h", path] => Some(link(path)),
             ["-d", path] => Some(root.is_directory(path)),
             ["-f", path] => Some(matches!(root.entry(path).map(|e| &e.kind), Some(Kind::File { .. }))),
@@ -345,17 +416,19 @@ impl Run<'_, '_, '_> {
             ["-t", _] => NO,
             [a, "=" | "==", b] => Some(a == b),
             [a, "!=", b] => Some(a != b),
-            [a, operator @ ("-eq" | "-ne" | "-lt" | "-le" | "-gt" | "-ge"), b] => match (a.parse::<i64>(), b.parse::<i64>()) {
-                (Ok(a), Ok(b)) => Some(match *operator {
-                    "-eq" => a == b,
-                    "-ne" => a != b,
-                    "-lt" => a < b,
-                    "-le" => a <= b,
-                    "-gt" => a > b,
-                    _ => a >= b,
-                }),
-                _ => None,
-            },
+            [a, operator @ ("-eq" | "-ne" | "-lt" | "-le" | "-gt" | "-ge"), b] => {
+                match (a.parse::<i64>(), b.parse::<i64>()) {
+                    (Ok(a), Ok(b)) => Some(match *operator {
+                        "-eq" => a == b,
+                        "-ne" => a != b,
+                        "-lt" => a < b,
+                        "-le" => a <= b,
+                        "-gt" => a > b,
+                        _ => a >= b,
+                    }),
+                    _ => None,
+                }
+            }
             [text] => Some(!text.is_empty()),
             _ => None,
         })
@@ -368,8 +441,20 @@ impl Run<'_, '_, '_> {
         let later = operator.ends_with("-nl");
         let order = match (a.is_empty(), b.is_empty()) {
             (true, true) => std::cmp::Ordering::Equal,
-            (true, false) => if later { std::cmp::Ordering::Greater } else { std::cmp::Ordering::Less },
-            (false, true) => if later { std::cmp::Ordering::Less } else { std::cmp::Ordering::Greater },
+            (true, false) => {
+                if later {
+                    std::cmp::Ordering::Greater
+                } else {
+                    std::cmp::Ordering::Less
+                }
+            }
+            (false, true) => {
+                if later {
+                    std::cmp::Ordering::Less
+                } else {
+                    std::cmp::Ordering::Greater
+                }
+            }
             (false, false) => a.parse::<Version>().ok()?.cmp(&b.parse().ok()?),
         };
         Some(match operator.trim_end_matches("-nl") {
@@ -384,7 +469,22 @@ impl Run<'_, '_, '_> {
     }
 
     fn add_user(&mut self, command: &str, args: &[String]) -> Status {
-        let valued = ["--home", "--shell", "--uid", "--gid", "--gecos", "--ingroup", "-d", "-s", "-u", "-g", "-c", "--comment", "-K", "-G"];
+        let valued = [
+            "--home",
+            "--shell",
+            "--uid",
+            "--gid",
+            "--gecos",
+            "--ingroup",
+            "-d",
+            "-s",
+            "-u",
+            "-g",
+            "-c",
+            "--comment",
+            "-K",
+            "-G",
+        ];
         let names = operands(args, &valued);
         if let ([user, group], "adduser") = (names.as_slice(), command) {
             self.accounts.add_member(user, group);
@@ -459,7 +559,10 @@ impl Run<'_, '_, '_> {
         // Whoever diverts keeps the place; what others have there moves.
         let path = self.root.resolve(&file, false)?;
         let own = TreePath::new(&file).is_ok_and(|p| self.package.tree.get(&p).is_some());
-        if !own && has(args, &["--rename"]) && let Some(entry) = self.root.tree.remove(&path) {
+        if !own
+            && has(args, &["--rename"])
+            && let Some(entry) = self.root.tree.remove(&path)
+        {
             let to = self.root.resolve(&to, false)?;
             self.root.tree.insert(to, entry);
         }
@@ -475,7 +578,8 @@ impl Run<'_, '_, '_> {
         let words = plain(args);
         let [user, group, mode, path] = words.as_slice() else { return None };
         let owner = self.accounts.owner(&format!("{user}:{group}"));
-        let (Some((uid, gid)), Ok(bits), Ok(at)) = (owner, u32::from_str_radix(mode, 8), self.root.resolve(path, true)) else {
+        let (Some((uid, gid)), Ok(bits), Ok(at)) = (owner, u32::from_str_radix(mode, 8), self.root.resolve(path, true))
+        else {
             self.left(format!("dpkg-statoverride of {path}"));
             return None;
         };
@@ -555,10 +659,26 @@ impl Run<'_, '_, '_> {
                 self.left(format!("{command} of the directory {from}"));
                 return Ok(None);
             }
+            let as_it_is = command == "mv"
+                || args.iter().any(|a| a.starts_with('-') && !a.starts_with("--") && a.contains(['d', 'a', 'P']));
+            if as_it_is
+                && let Some(entry) = self.root.tree.get(&self.root.resolve(&from, false)?).cloned()
+                && matches!(entry.kind, Kind::Symlink { .. })
+            {
+                let owner = (entry.uid, entry.gid);
+                self.root.insert(&target, entry, owner)?;
+                if command == "mv" {
+                    let at = self.root.resolve(&from, false)?;
+                    self.root.tree.remove(&at);
+                }
+                self.did("links");
+                continue;
+            }
             if self.root.entry(&from).is_none() {
                 return Ok(NO);
             }
-            let keep = command == "mv" || args.iter().any(|a| a.starts_with('-') && !a.starts_with("--") && a.contains(['p', 'a']));
+            let keep = command == "mv"
+                || args.iter().any(|a| a.starts_with('-') && !a.starts_with("--") && a.contains(['p', 'a']));
             self.copy_file(&from, &target, keep)?;
             if let (Some(mode), Ok(at)) = (mode, self.root.resolve(&target, true))
                 && let Some(entry) = self.root.tree.get_mut(&at)
@@ -606,11 +726,8 @@ impl Run<'_, '_, '_> {
         };
         for path in paths.iter().filter(|p| p.starts_with('/')) {
             let at = self.root.resolve(path, !has(args, &["-h", "--no-dereference"]))?;
-            let all: Vec<TreePath> = if recursive {
-                self.root.below(&at).map(|(p, _)| p.clone()).collect()
-            } else {
-                vec![at]
-            };
+            let all: Vec<TreePath> =
+                if recursive { self.root.below(&at).map(|(p, _)| p.clone()).collect() } else { vec![at] };
             for at in all {
                 let Some(entry) = self.root.tree.get_mut(&at) else { continue };
                 match (command, owner) {
@@ -709,11 +826,46 @@ fn mode(entry: &Entry, text: &str) -> Option<u32> {
 }
 
 const CAPABILITIES: [&str; 41] = [
-    "chown", "dac_override", "dac_read_search", "fowner", "fsetid", "kill", "setgid", "setuid", "setpcap",
-    "linux_immutable", "net_bind_service", "net_broadcast", "net_admin", "net_raw", "ipc_lock", "ipc_owner",
-    "sys_module", "sys_rawio", "sys_chroot", "sys_ptrace", "sys_pacct", "sys_admin", "sys_boot", "sys_nice",
-    "sys_resource", "sys_time", "sys_tty_config", "mknod", "lease", "audit_write", "audit_control", "setfcap",
-    "mac_override", "mac_admin", "syslog", "wake_alarm", "block_suspend", "audit_read", "perfmon", "bpf",
+    "chown",
+    "dac_override",
+    "dac_read_search",
+    "fowner",
+    "fsetid",
+    "kill",
+    "setgid",
+    "setuid",
+    "setpcap",
+    "linux_immutable",
+    "net_bind_service",
+    "net_broadcast",
+    "net_admin",
+    "net_raw",
+    "ipc_lock",
+    "ipc_owner",
+    "sys_module",
+    "sys_rawio",
+    "sys_chroot",
+    "sys_ptrace",
+    "sys_pacct",
+    "sys_admin",
+    "sys_boot",
+    "sys_nice",
+    "sys_resource",
+    "sys_time",
+    "sys_tty_config",
+    "mknod",
+    "lease",
+    "audit_write",
+    "audit_control",
+    "setfcap",
+    "mac_override",
+    "mac_admin",
+    "syslog",
+    "wake_alarm",
+    "block_suspend",
+    "audit_read",
+    "perfmon",
+    "bpf",
     "checkpoint_restore",
 ];
 

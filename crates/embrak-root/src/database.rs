@@ -48,8 +48,7 @@ impl Installed<'_> {
             else {
                 continue;
             };
-            let bytes =
-                root.blobs.read(digest).map_err(|source| RootError::Io { path: path.to_string(), source })?;
+            let bytes = root.blobs.read(digest).map_err(|source| RootError::Io { path: path.to_string(), source })?;
             out.push(Conffile { path: path.to_string(), md5: hex::encode(Md5::digest(&bytes)) });
         }
         Ok(out)

@@ -74,7 +74,8 @@ fn interpreter(bytes: &[u8]) -> Option<String> {
     use object::read::elf::ProgramHeader;
     fn of<Elf: FileHeader<Endian = Endianness>>(header: &Elf, bytes: &[u8]) -> Option<String> {
         let endian = header.endian().ok()?;
-        let found = header.program_headers(endian, bytes).ok()?.iter().find_map(|p| p.interpreter(endian, bytes).ok()?);
+        let found =
+            header.program_headers(endian, bytes).ok()?.iter().find_map(|p| p.interpreter(endian, bytes).ok()?);
         found.map(|b| String::from_utf8_lossy(b).into_owned())
     }
     match FileKind::parse(bytes).ok()? {

@@ -64,7 +64,10 @@ pub(crate) fn write_rules(root: &mut Root<'_>) -> Result<usize> {
             profiles
                 .iter()
                 .filter(|p| p.get(&format!("{title}-Type")).is_some_and(|t| t.first().is_some_and(|t| t == place)))
-                .filter(|p| interactive || p.get("Session-Interactive-Only").is_none_or(|v| v.first().is_none_or(|v| v != "yes")))
+                .filter(|p| {
+                    interactive
+                        || p.get("Session-Interactive-Only").is_none_or(|v| v.first().is_none_or(|v| v != "yes"))
+                })
                 .collect()
         };
         let mut out = String::new();
@@ -114,8 +117,13 @@ pub(crate) fn write_shells(root: &mut Root<'_>) -> Result<()> {
     if text.is_empty() {
         text = root.text("/usr/share/debianutils/shells")?;
     }
+    let base = text.clone();
+    let mut lists = vec![base];
     for name in list {
-        for shell in root.text(&format!("/usr/share/debianutils/shells.d/{name}"))?.lines() {
+        lists.push(root.text(&format!("/usr/share/debianutils/shells.d/{name}"))?);
+    }
+    for list in lists {
+        for shell in list.lines().filter(|l| l.starts_with('/')) {
             // With merged directories, a shell has both names.
             let other = match shell.strip_prefix("/usr") {
                 Some(short) => short.to_string(),

@@ -101,7 +101,8 @@ impl Parser {
                 while self.peek().is_some_and(|c| c != '\n') {
                     self.at += 1;
                 }
-                let line: String = self.chars[start.min(self.chars.len())..self.at.min(self.chars.len())].iter().collect();
+                let line: String =
+                    self.chars[start.min(self.chars.len())..self.at.min(self.chars.len())].iter().collect();
                 self.at = (self.at + 1).min(self.chars.len());
                 if (if tabs { line.trim_start_matches('\t') } else { &line }) == end {
                     break;
@@ -154,7 +155,8 @@ impl Parser {
                 _ => {}
             }
             if let Some(word) = self.reserved()
-                && (ends.contains(&word.as_str()) || matches!(word.as_str(), "then" | "else" | "elif" | "fi" | "do" | "done" | "esac" | "}"))
+                && (ends.contains(&word.as_str())
+                    || matches!(word.as_str(), "then" | "else" | "elif" | "fi" | "do" | "done" | "esac" | "}"))
             {
                 break;
             }
@@ -168,14 +170,21 @@ impl Parser {
         let mut left = self.pipeline()?;
         loop {
             self.blank();
-            let (and, or) = (self.peek() == Some('&') && self.ahead(1) == Some('&'), self.peek() == Some('|') && self.ahead(1) == Some('|'));
+            let (and, or) = (
+                self.peek() == Some('&') && self.ahead(1) == Some('&'),
+                self.peek() == Some('|') && self.ahead(1) == Some('|'),
+            );
             if !and && !or {
                 return Ok(left);
             }
             self.at += 2;
             self.space();
             let right = self.pipeline()?;
-            left = if and { Node::And(Box::new(left), Box::new(right)) } else { Node::Or(Box::new(left), Box::new(right)) };
+            left = if and {
+                Node::And(Box::new(left), Box::new(right))
+            } else {
+                Node::Or(Box::new(left), Box::new(right))
+            };
         }
     }
 
@@ -375,7 +384,11 @@ impl Parser {
                 let name = self.name();
                 if !name.is_empty() && self.peek() == Some('=') {
                     self.at += 1;
-                    let value = if self.peek().is_none_or(|c| " \t\n;&|)".contains(c)) { vec![] } else { self.word()?.unwrap_or_default() };
+                    let value = if self.peek().is_none_or(|c| " \t\n;&|)".contains(c)) {
+                        vec![]
+                    } else {
+                        self.word()?.unwrap_or_default()
+                    };
                     assignments.push((name, value));
                     continue;
                 }

@@ -4,7 +4,8 @@ use crate::{Result, Root};
 use embrak_tree::{Kind, TreePath};
 use std::collections::BTreeSet;
 
-const PLACES: [&str; 4] = ["/etc/systemd/system", "/usr/local/lib/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system"];
+const PLACES: [&str; 4] =
+    ["/etc/systemd/system", "/usr/local/lib/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system"];
 const OWN: &str = "/etc/systemd/system";
 
 /// A unit file and what its `[Install]` section says.
@@ -25,9 +26,9 @@ impl Unit {
     /// # Errors
     /// Its file cannot be read.
     pub fn find(root: &Root<'_>, name: &str) -> Result<Option<Unit>> {
-        let template = name.split_once('@').map(|(stem, rest)| {
-            format!("{stem}@.{}", rest.rsplit_once('.').map_or("service", |(_, kind)| kind))
-        });
+        let template = name
+            .split_once('@')
+            .map(|(stem, rest)| format!("{stem}@.{}", rest.rsplit_once('.').map_or("service", |(_, kind)| kind)));
         for file in [Some(name.to_string()), template].into_iter().flatten() {
             for dir in PLACES {
                 let path = format!("{dir}/{file}");
@@ -157,9 +158,14 @@ mod tests {
         let blobs = MemoryBlobs::default();
         let mut root = Root::new(Tree::new(), &blobs, 5);
         let unit = |install: &str| format!("[Unit]\nWantedBy=not.target\n[Install]\n{install}\n");
-        root.put("/usr/lib/systemd/system/lampd.service", unit("WantedBy=multi-user.target\nAlias=lamp.service\nAlso=horn.socket")).unwrap();
+        root.put(
+            "/usr/lib/systemd/system/lampd.service",
+            unit("WantedBy=multi-user.target\nAlias=lamp.service\nAlso=horn.socket"),
+        )
+        .unwrap();
         root.put("/usr/lib/systemd/system/horn.socket", unit("WantedBy=sockets.target")).unwrap();
-        root.put("/usr/lib/systemd/system/getty@.service", unit("WantedBy=getty.target\nDefaultInstance=tty1")).unwrap();
+        root.put("/usr/lib/systemd/system/getty@.service", unit("WantedBy=getty.target\nDefaultInstance=tty1"))
+            .unwrap();
         root.put("/etc/systemd/system-preset/10-own.preset", "disable horn.*\nenable *\n").unwrap();
         root.link("/lib", "usr/lib").unwrap();
         for name in ["lampd.service", "getty@.service", "getty@ttyS0.service"] {

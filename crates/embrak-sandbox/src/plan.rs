@@ -88,7 +88,8 @@ impl Ranges {
             match &self.helpers {
                 None => {
                     let text: String = map.iter().map(|(a, b, n)| format!("{a} {b} {n}\n")).collect();
-                    std::fs::write(format!("/proc/{pid}/{name}"), text).map_err(|e| format!("cannot write {name}: {e}"))?;
+                    std::fs::write(format!("/proc/{pid}/{name}"), text)
+                        .map_err(|e| format!("cannot write {name}: {e}"))?;
                 }
                 Some(helpers) => {
                     let numbers = map.iter().flat_map(|(a, b, n)| [a.to_string(), b.to_string(), n.to_string()]);

@@ -21,7 +21,10 @@ pub trait BlobSource: Sync {
         let mut reader = self.open(digest)?;
         let skipped = io::copy(&mut reader.by_ref().take(offset), &mut io::sink())?;
         if skipped < offset {
-            return Err(io::Error::new(io::ErrorKind::UnexpectedEof, format!("blob {digest} has only {skipped} bytes")));
+            return Err(io::Error::new(
+                io::ErrorKind::UnexpectedEof,
+                format!("blob {digest} has only {skipped} bytes"),
+            ));
         }
         Ok(reader)
     }

@@ -299,6 +299,8 @@ mod tests {
         let mut read = Tree::new();
         read_into(&mut read, &mut bytes.as_slice(), &DigestOnly).unwrap();
         assert_eq!(read.get(&"/a".parse().unwrap()).unwrap().kind, Kind::File { digest: Digest::of("beam"), size: 4 });
-        assert!(matches!(&read.get(&"/z".parse().unwrap()).unwrap().kind, Kind::Hardlink { target } if target.as_bytes() == b"/a"));
+        assert!(
+            matches!(&read.get(&"/z".parse().unwrap()).unwrap().kind, Kind::Hardlink { target } if target.as_bytes() == b"/a")
+        );
     }
 }

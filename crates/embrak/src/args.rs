@@ -223,8 +223,14 @@ pub enum Verb {
         /// The disk; none: the one last built of the default image
         path: Option<PathBuf>,
         /// Give up after so many seconds
-        #[arg(long, value_name = "SECONDS", default_value = "120")]
+        #[arg(long, value_name = "SECONDS", default_value = "300")]
         limit: u64,
+        /// Start the kernel built beside it with its initial file system, without firmware
+        #[arg(long)]
+        kernel: bool,
+        /// Make this terminal the console, and check nothing
+        #[arg(long, short)]
+        interactive: bool,
     },
     /// Make and show signing keys
     Keys {

@@ -107,3 +107,18 @@ impl Table {
         }
     }
 }
+
+/// A text in lines of at most so many columns, cut between words.
+pub fn wrapped(text: &str, columns: usize) -> Vec<String> {
+    let mut out: Vec<String> = Vec::new();
+    for word in text.split(' ') {
+        match out.last_mut() {
+            Some(line) if line.chars().count() + 1 + word.chars().count() <= columns => {
+                line.push(' ');
+                line.push_str(word);
+            }
+            _ => out.push(word.to_string()),
+        }
+    }
+    out
+}

@@ -84,7 +84,8 @@ impl Content {
             let above = path.parent().and_then(|p| numbers.get(&p).copied());
             let number = match &entry.kind {
                 Kind::Hardlink { target } => {
-                    let number = *numbers.get(target).ok_or_else(|| wrong("another name of a file that is not there"))?;
+                    let number =
+                        *numbers.get(target).ok_or_else(|| wrong("another name of a file that is not there"))?;
                     *more_links.entry(number).or_default() += 1;
                     number
                 }
@@ -112,8 +113,8 @@ impl Content {
                 Kind::BlockDevice { major, minor } => Body::Device { character: false, major: *major, minor: *minor },
                 Kind::Fifo => Body::Fifo,
             };
-            let attributes = xattr::on_disk(&entry.xattrs)
-                .map_err(|why| WriteError::Attributes { path: path.clone(), why })?;
+            let attributes =
+                xattr::on_disk(&entry.xattrs).map_err(|why| WriteError::Attributes { path: path.clone(), why })?;
             let node = Node {
                 inode: number,
                 path: path.clone(),

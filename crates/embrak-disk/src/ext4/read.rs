@@ -177,9 +177,8 @@ impl<'a> Volume<'a> {
         }
         let mut damage = Vec::new();
         let uuid: [u8; 16] = s[0x68..0x78].try_into().unwrap_or_default();
-        let seed = (read_only & CHECKSUMS != 0).then(|| {
-            if incompatible & 0x2000 != 0 { get32(&s, 0x270) } else { checksum(!0, &uuid) }
-        });
+        let seed = (read_only & CHECKSUMS != 0)
+            .then(|| if incompatible & 0x2000 != 0 { get32(&s, 0x270) } else { checksum(!0, &uuid) });
         if seed.is_some() && checksum(!0, &s[..0x3fc]) != get32(&s, 0x3fc) {
             damage.push("the superblock's checksum does not match".to_string());
         }
@@ -243,7 +242,9 @@ impl<'a> Volume<'a> {
             let first = block * per_block;
             let power = |base: u64| std::iter::successors(Some(base), |p| p.checked_mul(base)).find(|p| *p >= first);
             let backup = !self.sparse || first <= 1 || [3, 5, 7].iter().any(|b| power(*b) == Some(first));
-            self.first_block.saturating_add(first.saturating_mul(self.blocks_per_group)).saturating_add(u64::from(backup))
+            self.first_block
+                .saturating_add(first.saturating_mul(self.blocks_per_group))
+                .saturating_add(u64::from(backup))
         } else {
             self.first_block + 1 + block
         };
@@ -256,7 +257,8 @@ impl<'a> Volume<'a> {
         if number == 0 || u64::from(number) > self.info.inodes {
             return Err(Ext4Error::Damaged(format!("there is no inode {number}")));
         }
-        let (group, slot) = (u64::from(number - 1) / self.inodes_per_group, u64::from(number - 1) % self.inodes_per_group);
+        let (group, slot) =
+            (u64::from(number - 1) / self.inodes_per_group, u64::from(number - 1) % self.inodes_per_group);
         let d = self.descriptor(group)?;
         let table = u64::from(get32(&d, 8)) | u64::from(get32(&d, 0x28)) << 32;
         let offset = table
@@ -348,7 +350,8 @@ impl<'a> Volume<'a> {
             }
             let block = self.block(below)?;
             let tail = 12 + usize::from(get16(&block, 4)) * 12;
-            if self.seed.is_some() && block.get(..tail).is_some_and(|b| checksum(inode.seed, b) != get32(&block, tail)) {
+            if self.seed.is_some() && block.get(..tail).is_some_and(|b| checksum(inode.seed, b) != get32(&block, tail))
+            {
                 complain(damage, format!("the checksum of an extent block of inode {} does not match", inode.number));
             }
             self.extents(inode, &block, depth - 1, out, seen, damage)?;
@@ -392,7 +395,10 @@ impl<'a> Volume<'a> {
 
     fn content(&self, inode: &Inode, damage: &mut Vec<String>) -> Result<Content<'_>, Ext4Error> {
         if inode.flags & 0x1000_0000 != 0 {
-            return Err(Ext4Error::Damaged(format!("inode {} keeps its data inline, which is not read here", inode.number)));
+            return Err(Ext4Error::Damaged(format!(
+                "inode {} keeps its data inline, which is not read here",
+                inode.number
+            )));
         }
         let runs = self.runs(inode, damage)?;
         Ok(Content { disk: self.disk, block_size: self.info.block_size, size: inode.size, runs, run: 0, at: 0 })
@@ -420,7 +426,10 @@ impl<'a> Volume<'a> {
                 }
                 if at + length == block_size && child == 0 && block[at + 7] == 0xde && length == 12 {
                     if self.seed.is_some() && checksum(inode.seed, &block[..at]) != get32(&block, at + 8) {
-                        complain(damage, format!("a checksum in the directory of inode {} does not match", inode.number));
+                        complain(
+                            damage,
+                            format!("a checksum in the directory of inode {} does not match", inode.number),
+                        );
                     }
                 } else if child != 0 && name != b"." && name != b".." {
                     out.push((name.to_vec(), child));
@@ -438,7 +447,8 @@ impl<'a> Volume<'a> {
             xattr::unpack(&inode.bytes, start + 4, start + 4, &mut out, damage);
         }
         let wide = self.incompatible & 0x80 != 0;
-        let block = u64::from(get32(&inode.bytes, 0x68)) | if wide { u64::from(get16(&inode.bytes, 0x76)) << 32 } else { 0 };
+        let block =
+            u64::from(get32(&inode.bytes, 0x68)) | if wide { u64::from(get16(&inode.bytes, 0x76)) << 32 } else { 0 };
         if block != 0 {
             let bytes = self.block(block)?;
             if get32(&bytes, 0) != xattr::MAGIC {
@@ -531,7 +541,10 @@ impl<'a> Volume<'a> {
                 let held = held.saturating_mul(self.info.block_size);
                 let more = inode.size.saturating_sub(held);
                 let Some(left) = zeros.checked_sub(more).filter(|_| held <= self.disk.size()) else {
-                    return Err(Ext4Error::Damaged(format!("says it has {} bytes, which is out of proportion", inode.size)));
+                    return Err(Ext4Error::Damaged(format!(
+                        "says it has {} bytes, which is out of proportion",
+                        inode.size
+                    )));
                 };
                 *zeros = left;
                 let (digest, size) = blobs.put(&mut content)?;
@@ -709,7 +722,9 @@ impl Read for Content<'_> {
             }
             other => {
                 let next = match other {
-                    Some((start, None, count)) if start * self.block_size <= self.at => (start + count) * self.block_size,
+                    Some((start, None, count)) if start * self.block_size <= self.at => {
+                        (start + count) * self.block_size
+                    }
                     Some((start, ..)) => start * self.block_size,
                     None => self.size,
                 };

@@ -5,8 +5,8 @@ use super::hash::half_md4;
 use super::layout::Layout;
 use super::xattr::{self, Attribute};
 use super::{
-    DESCRIPTOR_SIZE, EXTENT_MAGIC, EXTENTS_FLAG, Ext4Options, FIRST_INODE, INDEX_FLAG, INODE_SIZE, JOURNAL_INODE, MAGIC,
-    RESIZE_INODE, WriteError, checksum, inode_seed,
+    DESCRIPTOR_SIZE, EXTENT_MAGIC, EXTENTS_FLAG, Ext4Options, FIRST_INODE, INDEX_FLAG, INODE_SIZE, JOURNAL_INODE,
+    MAGIC, RESIZE_INODE, WriteError, checksum, inode_seed,
 };
 use crate::bytes::{put16, put32, put32_be};
 use crate::{Extents, round_up};
@@ -187,7 +187,11 @@ impl Content {
         Ok(out)
     }
 
-    fn place(&self, options: &Ext4Options, done: &mut dyn FnMut(&Layout, Vec<(u64, Extents)>)) -> Result<(), WriteError> {
+    fn place(
+        &self,
+        options: &Ext4Options,
+        done: &mut dyn FnMut(&Layout, Vec<(u64, Extents)>),
+    ) -> Result<(), WriteError> {
         let layout = Layout::new(options.size, self.inodes())?;
         let digest = Digest::of([b"ext4 hash seed".as_slice(), &options.uuid].concat());
         let word = |n: usize| crate::bytes::get32(digest.raw().as_slice(), n * 4);

@@ -112,7 +112,8 @@ pub(super) fn unpack(
         let (name_length, index) = (bytes[at] as usize, bytes[at + 1]);
         let (offset, length) = (get16(bytes, at + 2) as usize + origin, get32(bytes, at + 8) as usize);
         let name = bytes.get(at + 16..at + 16 + name_length);
-        let value = if length == 0 { Some(&[][..]) } else { offset.checked_add(length).and_then(|end| bytes.get(offset..end)) };
+        let value =
+            if length == 0 { Some(&[][..]) } else { offset.checked_add(length).and_then(|end| bytes.get(offset..end)) };
         let prefix = PREFIXES.iter().find(|(i, _)| *i == index).map(|(_, p)| *p);
         match (name, value, prefix) {
             (Some(name), Some(value), Some(prefix)) if get32(bytes, at + 4) == 0 => {

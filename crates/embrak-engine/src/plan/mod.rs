@@ -458,9 +458,11 @@ impl<'a> Planner<'a> {
                             message: format!("the template {} is not text", from.value),
                             help: format!("written at {}", from.at),
                         })?;
-                        let filled = self.engine.workspace.params.fill_template(&text).map_err(|why| EngineError::Definition {
-                            message: format!("the template {}: {why}", from.value),
-                            help: format!("written at {}", from.at),
+                        let filled = self.engine.workspace.params.fill_template(&text).map_err(|why| {
+                            EngineError::Definition {
+                                message: format!("the template {}: {why}", from.value),
+                                help: format!("written at {}", from.at),
+                            }
                         })?;
                         bytes = filled.into_bytes();
                     }

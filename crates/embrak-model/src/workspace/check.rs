@@ -297,9 +297,8 @@ fn check_image(workspace: &Workspace, node: &Node, def: &ImageDef, problems: &mu
 fn check_file(node: &Node, file: &FileDef, problems: &mut Vec<Problem>) {
     let at = place(node, &file.path.at);
     match (&file.text, &file.from) {
-        (Some(_), None) if file.template => problems.push(
-            Problem::new("`template` is for files with `from`; in `text` parameters are replaced anyway").at(at),
-        ),
+        (Some(_), None) if file.template => problems
+            .push(Problem::new("`template` is for files with `from`; in `text` parameters are replaced anyway").at(at)),
         (Some(_), None) => {}
         (None, Some(from)) => {
             if escapes(&from.value) || !from.at.base.join(&from.value).is_file() {

@@ -7,9 +7,9 @@ use crate::problem::count;
 use crate::session::{self, Session, shown};
 use crate::style::{Table, bad, faint, good, name, strong, warn};
 use embrak_engine::{
-    ActionStatus, BuildOptions, EngineError, Lock, Moved, MovedPackage, OutputFile, PackageInfo, PartitionSummary,
-    Plan, Preview, PreviewChange, PreviewPackage, PreviewPartition, Reason, Selection, Unit, Update, Why,
-    build as build_images, plan, preview as preview_images,
+    ActionStatus, BuildOptions, EngineError, Lock, Moved, MovedPackage, OutputFile, PartitionSummary, Plan, Preview,
+    PreviewChange, PreviewPackage, PreviewPartition, Reason, Selection, Unit, Update, Why, build as build_images, plan,
+    preview as preview_images,
 };
 use embrak_model::ByteSize;
 use serde_json::json;
@@ -586,17 +586,24 @@ pub fn build(
         );
     }
     print_outputs(&record.outputs);
-    let packages: Vec<PackageInfo> = record.packages.values().flatten().cloned().collect();
-    let scripts = embrak_engine::maintainer_scripts(&session.store, &packages);
-    if !scripts.is_empty() {
-        let matter = scripts.iter().filter(|s| !s.does.is_empty()).count();
-        let images: Vec<&str> = record.packages.keys().map(String::as_str).collect();
-        anstream::println!(
-            "{} of {} were not run, those of {matter} would matter: `embrak show scripts {}` tells",
-            warn("maintainer scripts"),
-            count(scripts.len(), "package"),
-            images.first().copied().unwrap_or("IMAGE")
-        );
+    for (image, report) in &record.reports {
+        let done = |what: &str| report.done.get(what).copied().unwrap_or(0);
+        if done("scripts run") > 0 {
+            anstream::println!(
+                "{} those of {} ran in {image}",
+                strong("maintainer scripts:"),
+                count(done("scripts run"), "package")
+            );
+        } else if !report.done.is_empty() {
+            let left = match report.left.len() {
+                0 => "nothing is left over".to_string(),
+                n => format!("{}, `embrak show scripts {image}` tells", count(n, "thing") + " left over"),
+            };
+            anstream::println!(
+                "{} none ran in {image}: Embrak did what they say; {left}",
+                strong("maintainer scripts:")
+            );
+        }
     }
     print_warnings(&result.warnings);
     if !record.host_tools.is_empty() {

@@ -406,13 +406,16 @@ pub fn time(milliseconds: i64) -> String {
 fn show_scripts(global: &Global, session: &Session, image: &str) -> Result<Code, Failure> {
     session.workspace.image(image).map_err(|p| EngineError::Definitions(vec![p]))?;
     let rows = session.store.runs().map_err(EngineError::from)?;
-    let of_image = |record: RunRecord| record.packages.get(image).cloned();
+    let of_image = |mut record: RunRecord| {
+        let packages = record.packages.remove(image)?;
+        Some((packages, record.reports.remove(image).unwrap_or_default()))
+    };
     let found = rows.iter().filter(|r| r.status == "done").find_map(|r| run_record(r).ok().and_then(of_image));
-    let packages = found
+    let (packages, report) = found
         .ok_or_else(|| EngineError::other(format!("{image} was never built in this store"), "run `embrak build`"))?;
     let scripts = embrak_engine::maintainer_scripts(&session.store, &packages);
     if global.json {
-        print_json(&scripts)?;
+        print_json(&json!({ "scripts": scripts, "done": report.done, "left": report.left }))?;
         return Ok(Code::Done);
     }
     if scripts.is_empty() {
@@ -429,7 +432,22 @@ fn show_scripts(global: &Global, session: &Session, image: &str) -> Result<Code,
     }
     matter.print(0);
     if !others.is_empty() {
-        anstream::println!("{} {}", faint("scripts that name nothing of this:"), others.join(", "));
+        for line in crate::style::wrapped(&format!("scripts that name nothing of this: {}", others.join(", ")), 100) {
+            anstream::println!("{}", faint(line));
+        }
+    }
+    if !report.done.is_empty() {
+        let done: Vec<String> = report.done.iter().map(|(what, n)| format!("{n} {what}")).collect();
+        for line in crate::style::wrapped(&format!("done instead of them: {}", done.join(", ")), 100) {
+            anstream::println!("{line}");
+        }
+    }
+    if !report.left.is_empty() {
+        let mut left = Table::new(&["left over in", "script", "what was not done"]);
+        for l in &report.left {
+            left.row([name(&l.package), l.script.clone(), l.what.clone()]);
+        }
+        left.print(0);
     }
     Ok(Code::Done)
 }

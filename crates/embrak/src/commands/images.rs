@@ -8,8 +8,9 @@ use crate::progress::Progress;
 use crate::session::{self, Session};
 use crate::style::{bad, faint, good, name, strong, warn};
 use embrak_engine::{
-    Artifact, BootOptions, ConsoleCheck, Content, Difference, EngineError, Inspection, PartitionView,
-    boot as boot_disk, diff as diff_artifacts, inspect as inspect_artifact,
+    Artifact, BootEntry, BootOptions, ConsoleCheck, Content, Difference, DirectStart, DiskTable, EngineError,
+    Filesystem, Inspection, InstalledPackage, PartitionView, Wrapping, boot as boot_disk, diff as diff_artifacts,
+    inspect as inspect_artifact,
 };
 use embrak_model::ByteSize;
 use embrak_model::definitions::Output;
@@ -101,30 +102,52 @@ fn print_inspection(inspection: &Inspection) {
         faint(format!("({} bytes)", summary.size))
     );
     anstream::println!("  artifact {}", summary.digest);
+    for wrapping in &summary.wrappings {
+        match wrapping {
+            Wrapping::Packed(how) => anstream::println!("  packed   {how}"),
+            Wrapping::Qcow2(info) => anstream::println!(
+                "  container qcow2 version {}, a disk of {} in clusters of {}, {} there, {} of them compressed ({})",
+                info.version,
+                ByteSize(info.disk_size).human(),
+                ByteSize(info.cluster_size).human(),
+                info.clusters,
+                info.compressed,
+                info.compression
+            ),
+        }
+    }
+    if let Some(system) = &summary.system {
+        anstream::println!("  system   {}", strong(system));
+    }
     if let Some(identity) = &summary.identity {
         let text = |key: &str| identity[key].as_str().unwrap_or("?").to_string();
         anstream::println!("  image    {} {} for {}", strong(text("image")), text("version"), text("target"));
         anstream::println!("  input    {}", text("input"));
-        let packages: Vec<String> = identity["packages"]
-            .as_array()
-            .into_iter()
-            .flatten()
-            .map(|p| format!("{} {}", p["name"].as_str().unwrap_or("?"), p["version"].as_str().unwrap_or("?")))
-            .collect();
-        anstream::println!("  packages {}", packages.join(", "));
     }
+    print_packages(&summary.packages);
     match &artifact.content {
         Content::Disk { table, partitions } => {
-            anstream::println!("  table    GPT {}", faint(table.disk));
-            print_map(summary.size, partitions);
+            anstream::println!("  table    {} {}", table.name(), faint(table.id()));
+            let size = summary.wrappings.iter().find_map(|w| match w {
+                Wrapping::Qcow2(info) => Some(info.disk_size),
+                Wrapping::Packed(_) => None,
+            });
+            print_map(size.unwrap_or(summary.size), partitions);
             for view in partitions {
                 print_partition(view);
             }
-            if !table.outside_is_zero {
+            if matches!(table, DiskTable::Gpt(table) if !table.outside_is_zero) {
                 anstream::println!("  {} there are bytes outside the table and every partition", warn("note"));
             }
         }
-        Content::Fat { info, tree, .. } => print_fat(info, tree, 2),
+        Content::Filesystem { info, tree, .. } => print_filesystem(info, tree, 2),
+        Content::Initrd { parts, tree } => {
+            anstream::println!("  archives {}", parts.join(", then "));
+            print_tree(tree, 2);
+        }
+        Content::Program(program) => {
+            anstream::println!("  for      {}, subsystem {}", program.architecture, program.subsystem);
+        }
         Content::Oci { images, .. } => {
             for image in images {
                 anstream::println!("  manifest {}", image.descriptor.digest);
@@ -167,6 +190,9 @@ fn print_inspection(inspection: &Inspection) {
         Content::Manifest(tree) | Content::Directory(tree) => print_tree(tree, 2),
         Content::Bytes => anstream::println!("  not a format Embrak reads"),
     }
+    for entry in &summary.boot {
+        print_boot_entry(entry);
+    }
     for damage in &summary.damage {
         anstream::println!("  {} {damage}", bad("damaged"));
     }
@@ -182,18 +208,68 @@ fn print_tree(tree: &Tree, indent: usize) {
     );
 }
 
-fn print_fat(info: &embrak_disk::fat::FatInfo, tree: &Tree, indent: usize) {
-    let used = (info.clusters - info.free_clusters) * info.cluster_size;
-    let fill = used * 100 / (info.clusters * info.cluster_size).max(1);
+/// Packages in as many columns as fit, the first screenful of them.
+fn print_packages(packages: &[InstalledPackage]) {
+    const SHOWN: usize = 24;
+    if packages.is_empty() {
+        return;
+    }
+    let shown: Vec<String> = packages.iter().take(SHOWN).map(|p| format!("{} {}", p.name, p.version)).collect();
+    anstream::println!("  packages {}", count(packages.len(), "package"));
+    for line in crate::style::wrapped(&shown.join(", "), 96) {
+        anstream::println!("    {line}");
+    }
+    if packages.len() > SHOWN {
+        anstream::println!("    {}", faint(format!("and {} more; --json has them all", packages.len() - SHOWN)));
+    }
+}
+
+fn print_boot_entry(entry: &BootEntry) {
+    anstream::println!("  starts   {} {}", name(&entry.path), faint(entry.kind));
+    let line = |label: &str, value: &str| {
+        if !value.is_empty() {
+            anstream::println!("    {label:<9}{value}");
+        }
+    };
+    line("system", &entry.title);
+    line("kernel", &entry.kernel);
+    line("command", &entry.command_line);
+    line("parts", &entry.parts.join(", "));
+    if entry.kind != "loader entry" {
+        line("signed", if entry.signed { "yes, for UEFI Secure Boot" } else { "no" });
+    }
+}
+
+fn print_filesystem(info: &Filesystem, tree: &Tree, indent: usize) {
+    let (used, whole) = info.fill();
+    let fill = used * 100 / whole.max(1);
     let pad = " ".repeat(indent);
-    anstream::println!(
-        "{pad}{} label {}, serial {:08x}, clusters of {}, {fill} % full ({} free)",
-        info.kind,
-        info.label,
-        info.serial,
-        ByteSize(info.cluster_size).human(),
-        ByteSize(info.free_clusters * info.cluster_size).human()
-    );
+    let free = ByteSize(whole - used).human();
+    match info {
+        Filesystem::Fat(info) => anstream::println!(
+            "{pad}{} label {}, serial {:08x}, clusters of {}, {fill} % full ({free} free)",
+            info.kind,
+            info.label,
+            info.serial,
+            ByteSize(info.cluster_size).human(),
+        ),
+        Filesystem::Ext4(info) => {
+            let state = if info.clean { "" } else { ", not unmounted cleanly" };
+            anstream::println!(
+                "{pad}{} label {}, UUID {}, blocks of {}, {fill} % full ({free} free){state}",
+                info.kind,
+                info.label,
+                info.uuid,
+                ByteSize(info.block_size).human(),
+            );
+            anstream::println!(
+                "{pad}inodes   {} of {} in use",
+                info.inodes - info.free_inodes.min(info.inodes),
+                info.inodes
+            );
+            anstream::println!("{pad}features {}", faint(info.features.join(" ")));
+        }
+    }
     print_tree(tree, indent);
 }
 
@@ -209,7 +285,7 @@ fn print_partition(view: &PartitionView) {
         faint(p.guid)
     );
     match &view.filesystem {
-        Some(info) => print_fat(info, &view.tree, 4),
+        Some(info) => print_filesystem(info, &view.tree, 4),
         None => anstream::println!("    {}", faint("no filesystem Embrak reads")),
     }
 }
@@ -217,7 +293,10 @@ fn print_partition(view: &PartitionView) {
 /// The disk drawn to scale.
 fn print_map(size: u64, partitions: &[PartitionView]) {
     let used = |view: &PartitionView| {
-        view.filesystem.as_ref().map_or(0.0, |i| 1.0 - i.free_clusters as f64 / i.clusters.max(1) as f64)
+        view.filesystem.as_ref().map_or(0.0, |i| {
+            let (used, whole) = i.fill();
+            used as f64 / whole.max(1) as f64
+        })
     };
     let parts: Vec<Part> = partitions
         .iter()
@@ -271,13 +350,20 @@ fn shorten(text: &str) -> String {
     if text.chars().count() > 100 { text.chars().take(97).collect::<String>() + "..." } else { text.to_string() }
 }
 
-pub fn boot(global: &Global, path: Option<PathBuf>, limit: u64) -> Result<Code, Failure> {
+pub fn boot(
+    global: &Global,
+    path: Option<PathBuf>,
+    limit: u64,
+    kernel: bool,
+    interactive: bool,
+) -> Result<Code, Failure> {
     let session = Session::open(global)?;
     let path = match path {
         Some(path) => session::resolve(global, &path),
         None => last_disk(&session)?,
     };
     let inspection = inspect_artifact(&path)?;
+    let direct = if kernel { Some(direct_start(&session, &path, &inspection)?) } else { None };
     let identity = inspection.summary.identity.as_ref();
     let text = |key: &str| identity.and_then(|i| i[key].as_str()).map(String::from);
     let image = text("image").and_then(|name| session.workspace.images.get(&name));
@@ -298,7 +384,14 @@ pub fn boot(global: &Global, path: Option<PathBuf>, limit: u64) -> Result<Code, 
         .collect();
     let progress = Progress::new(global.quiet || global.json, global.verbose);
     let options = BootOptions {
-        disk: path.clone(),
+        disk: match &direct {
+            // A system that lives in its initial file system has no disk.
+            Some(start) if start.initrd == path => None,
+            _ => Some(path.clone()),
+        },
+        qcow2: inspection.summary.wrappings.iter().any(|w| matches!(w, Wrapping::Qcow2(_))),
+        direct,
+        interactive,
         architecture: board.map_or("x86_64".into(), |b| b.def.architecture.to_string()),
         machine: emulator.map_or("q35".into(), |e| e.machine.clone()),
         memory: emulator.and_then(|e| e.memory).map_or(256 << 20, |m| m.0),
@@ -325,12 +418,45 @@ pub fn boot(global: &Global, path: Option<PathBuf>, limit: u64) -> Result<Code, 
     Ok(Code::of(report.good()))
 }
 
+/// The kernel and initial file system that were built beside a disk, or an initial file system that was named.
+fn direct_start(session: &Session, path: &Path, inspection: &Inspection) -> Result<DirectStart, Failure> {
+    let initrd =
+        [Output::InitrdCpioZst, Output::InitrdCpioGz, Output::InitrdCpioXz, Output::InitrdCpioLz4, Output::InitrdCpio];
+    let whole = |p: &Path| p.canonicalize().ok();
+    let wanted = whole(path);
+    for row in session.store.runs().map_err(EngineError::from)? {
+        let Ok(record) = embrak_engine::run_record(&row) else { continue };
+        let Some(this) = record.outputs.iter().find(|o| whole(&o.path) == wanted) else { continue };
+        let same = |o: &&embrak_engine::OutputFile| o.image == this.image && o.target == this.target && o.path.exists();
+        let of = |wanted: &[Output]| {
+            let found = record.outputs.iter().filter(same).find(|o| wanted.contains(&o.output));
+            found.map(|o| o.path.clone())
+        };
+        let packed = if initrd.contains(&this.output) { Some(this.path.clone()) } else { of(&initrd) };
+        if let (Some(kernel), Some(initrd)) = (of(&[Output::Kernel]), packed) {
+            // What the disk's own start says; without one, the board's console is enough.
+            let own = inspection.summary.boot.iter().map(|b| b.command_line.clone()).find(|c| !c.is_empty());
+            let board = session.workspace.boards.get(&this.target);
+            let console = board.and_then(|b| b.def.console.as_ref()).map(|c| format!("console={c}"));
+            return Ok(DirectStart { kernel, initrd, command_line: own.or(console).unwrap_or_default() });
+        }
+    }
+    Err(EngineError::other(
+        format!("no kernel and initial file system were built together with {}", path.display()),
+        "add the outputs `kernel` and `initrd:cpio.zst` to the image, and build",
+    )
+    .into())
+}
+
 /// The disk most lately built from this workspace.
 fn last_disk(session: &Session) -> Result<PathBuf, Failure> {
     let root = session.workspace.root.to_string_lossy().into_owned();
     for row in session.store.runs().map_err(EngineError::from)?.iter().filter(|r| r.workspace == root) {
         let record = embrak_engine::run_record(row)?;
-        if let Some(disk) = record.outputs.iter().find(|o| o.output == Output::DiskRaw && o.path.exists()) {
+        let is_disk = |o: &&embrak_engine::OutputFile| {
+            matches!(o.output, Output::DiskRaw | Output::DiskQcow2 | Output::DiskQcow2Compressed) && o.path.exists()
+        };
+        if let Some(disk) = record.outputs.iter().find(is_disk) {
             return Ok(disk.path.clone());
         }
     }

@@ -63,7 +63,7 @@ pub fn run(args: Args) -> Result<Code, Failure> {
         Verb::Log { run, recipe } => keep::log(&global, &run, recipe.as_deref()),
         Verb::Inspect { path, files, cat, extract } => images::inspect(&global, &path, files, cat, extract),
         Verb::Diff { a, b } => images::diff(&global, &a, &b),
-        Verb::Boot { path, limit } => images::boot(&global, path, limit),
+        Verb::Boot { path, limit, kernel, interactive } => images::boot(&global, path, limit, kernel, interactive),
         Verb::Keys { action } => evidence::keys(&global, action),
         Verb::Sign { paths, key } => evidence::sign(&global, paths, &key),
         Verb::Verify { paths, policy, key, evidence } => evidence::verify(&global, paths, policy, key, evidence),
