@@ -114,7 +114,7 @@ fn tables(places: &Places, entries: &[(u64, u64)]) -> Vec<u8> {
         let number = cluster / PER_TABLE;
         if last != Some(number) {
             last = Some(number);
-            put64_be(&mut out, number as usize * 8, (places.second_level + table) * CLUSTER | COPIED);
+            put64_be(&mut out, number as usize * 8, ((places.second_level + table) * CLUSTER) | COPIED);
             table += 1;
         }
         let at = first_length + ((table - 1) * CLUSTER) as usize + (cluster % PER_TABLE) as usize * 8;
@@ -145,7 +145,7 @@ pub fn wrap(disk: &Extents) -> Extents {
     numbers.dedup();
     let places = places(1, size, numbers.len() as u64, 1 + clusters.len() as u64);
     let entries: Vec<(u64, u64)> =
-        clusters.iter().zip(places.end..).map(|(cluster, place)| (*cluster, place * CLUSTER | COPIED)).collect();
+        clusters.iter().zip(places.end..).map(|(cluster, place)| (*cluster, (place * CLUSTER) | COPIED)).collect();
     let counts = vec![1u16; (places.end as usize) + clusters.len()];
 
     let mut out = Extents::new();

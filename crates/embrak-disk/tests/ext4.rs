@@ -25,7 +25,7 @@ fn path(text: &str) -> TreePath {
 /// A tree with one of everything.
 fn everything(blobs: &MemoryBlobs) -> Tree {
     let mut tree = Tree::new();
-    let mut file = |tree: &mut Tree, at: &str, bytes: Vec<u8>| {
+    let file = |tree: &mut Tree, at: &str, bytes: Vec<u8>| {
         let (digest, size) = blobs.add(bytes);
         tree.insert(path(at), Entry::file(digest, size).dated(1_772_000_000));
     };

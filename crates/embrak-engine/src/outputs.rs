@@ -772,7 +772,7 @@ fn largest(tree: &Tree) -> String {
         }
     }
     let mut sizes: Vec<_> = sizes.into_iter().collect();
-    sizes.sort_by(|a, b| b.1.cmp(&a.1));
+    sizes.sort_by_key(|(_, size)| std::cmp::Reverse(*size));
     let shown: Vec<String> = sizes
         .iter()
         .take(4)

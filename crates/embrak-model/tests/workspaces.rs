@@ -188,7 +188,7 @@ fn images_are_checked_as_far_as_definitions_tell() {
     )]);
     let problems = place.problems(&WorkspaceOptions::default()).join("\n");
     for expected in [
-        "overlay `overlays/none` is not a directory of its layer",
+        "overlay `overlays/none` is neither a directory nor an archive of its layer",
         "output `container:oci` needs a [container] table",
         "option of recipe `ghost`, which no layer has",
         "`etc/x` is not an absolute path without `..`",

@@ -360,10 +360,7 @@ impl Run<'_, '_, '_> {
                 }
                 Some(path)
             }
-            "cat" => match self.root.read(&last)? {
-                Some(bytes) => Some(String::from_utf8_lossy(&bytes).trim_end_matches('\n').to_string()),
-                None => None,
-            },
+            "cat" => self.root.read(&last)?.map(|bytes| String::from_utf8_lossy(&bytes).trim_end_matches('\n').to_string()),
             _ => None,
         })
     }
@@ -490,7 +487,7 @@ impl Run<'_, '_, '_> {
             self.accounts.add_member(user, group);
             return YES;
         }
-        let Some(name) = names.last() else { return None };
+        let name = names.last()?;
         let group = option(args, &["--ingroup", "--gid", "-g"]);
         let gid = match group {
             Some(group) => Some(group.parse().unwrap_or_else(|_| self.accounts.add_group(group, None))),

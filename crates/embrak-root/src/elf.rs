@@ -28,9 +28,9 @@ impl Dynamic {
     }
 }
 
-fn entries<'d, Elf: FileHeader<Endian = Endianness>>(
+fn entries<Elf: FileHeader<Endian = Endianness>>(
     header: &Elf,
-    data: &'d [u8],
+    data: &[u8],
     wide: bool,
 ) -> object::read::Result<Option<Dynamic>> {
     let endian = header.endian()?;

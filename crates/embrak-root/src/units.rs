@@ -45,13 +45,13 @@ impl Unit {
                     } else if section == "[Install]"
                         && let Some((key, value)) = line.split_once('=')
                     {
-                        let words = value.split_whitespace().map(String::from);
+                        let mut words = value.split_whitespace().map(String::from);
                         match key.trim() {
                             "WantedBy" => unit.wanted_by.extend(words),
                             "RequiredBy" => unit.required_by.extend(words),
                             "Alias" => unit.alias.extend(words),
                             "Also" => unit.also.extend(words),
-                            "DefaultInstance" => unit.default_instance = words.last(),
+                            "DefaultInstance" => unit.default_instance = words.next_back(),
                             _ => {}
                         }
                     }

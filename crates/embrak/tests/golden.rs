@@ -17,10 +17,12 @@ fn every_form_of_a_small_image_is_pinned() {
         ("l/recipes/note/src/usr/share/note.txt", "Keep clear of the reef.\n"),
         (
             "l/images/forms.toml",
-            "image = 'forms'\nversion = '1'\npackages = ['note']\noutputs = ['disk:raw', 'rootfs:tar', 'rootfs:tar.gz', 'rootfs:tar.zst', \
-             'container:oci', 'container:oci-archive', 'manifest']\n[system]\nhostname = 'golden'\n[users.keeper]\nuid = 1000\ngroups = ['beacon']\n\
+            "image = 'forms'\nversion = '1'\npackages = ['note']\noutputs = ['disk:raw', 'disk:raw.gz', 'disk:raw.zst', 'disk:qcow2', \
+             'disk:qcow2-compressed', 'rootfs:tar', 'rootfs:tar.gz', 'rootfs:tar.zst', 'rootfs:ext4', 'initrd:cpio', 'initrd:cpio.gz', \
+             'initrd:cpio.xz', 'initrd:cpio.zst', 'initrd:cpio.lz4', 'container:oci', 'container:oci-archive', 'manifest']\n[system]\nhostname = 'golden'\n[users.keeper]\nuid = 1000\ngroups = ['beacon']\n\
              [container]\nuser = 'keeper'\nentrypoint = ['/usr/share/note.txt']\n\
-             [disk]\n[[disk.partition]]\nlabel = 'all'\ntype = 'root'\nsize = 'fit'\nfilesystem = 'fat'\nmount = '/'\n",
+             [disk]\n[[disk.partition]]\nlabel = 'all'\ntype = 'root'\nsize = 'fit'\nfilesystem = 'fat'\nmount = '/'\n\
+             [[disk.partition]]\nlabel = 'usr'\ntype = 'usr'\nsize = 'fit+1MiB'\nfilesystem = 'ext4'\nmount = '/usr'\ngrow = true\n",
         ),
     ]);
     let record = place.build(&["forms", "--board", "b"]);
@@ -32,13 +34,23 @@ fn every_form_of_a_small_image_is_pinned() {
         .map(|o| (o["output"].as_str().unwrap().to_string(), o["artifact"].as_str().unwrap()[7..19].to_string()))
         .collect();
     let expected = [
-        ("disk:raw", "47fa72234b13"),
-        ("rootfs:tar", "10a097563cac"),
-        ("rootfs:tar.gz", "17f7e116deb3"),
-        ("rootfs:tar.zst", "f358d3d8668a"),
-        ("container:oci", "7672dc88af80"),
-        ("container:oci-archive", "52a478e5974b"),
-        ("manifest", "f79c56dc1bbc"),
+        ("disk:raw", "3eb089df4d4f"),
+        ("disk:raw.gz", "cad0581f9882"),
+        ("disk:raw.zst", "a0c85dbd0c73"),
+        ("disk:qcow2", "e6ebe1bb4e95"),
+        ("disk:qcow2-compressed", "d1d63717e4d2"),
+        ("rootfs:tar", "f454551eab3c"),
+        ("rootfs:tar.gz", "7d954409a8a9"),
+        ("rootfs:tar.zst", "88b3c05de891"),
+        ("rootfs:ext4", "0f81c3ae6b30"),
+        ("initrd:cpio", "db59cd3f5fba"),
+        ("initrd:cpio.gz", "77f9f44417d0"),
+        ("initrd:cpio.xz", "66a3ad6a669f"),
+        ("initrd:cpio.zst", "060c19757eee"),
+        ("initrd:cpio.lz4", "233e03a62040"),
+        ("container:oci", "5c5df602629d"),
+        ("container:oci-archive", "beb88b27b8b4"),
+        ("manifest", "6a70a5abba29"),
     ];
     let expected: Vec<(String, String)> = expected.iter().map(|(o, d)| (o.to_string(), d.to_string())).collect();
     assert_eq!(found, expected);

@@ -61,11 +61,7 @@ fn a_secret_opens_the_repository_and_is_nowhere_afterwards() {
     place.run(&["lock"]).expect(1).says(&["parameter `pass` needs a value", "password of the mirror"]);
     run(&["lock"]).expect(0);
     let built = run(&["build", "-v"]).expect(0);
-    assert!(
-        built.out.contains("maintainer scripts of 1 package were not run, those of 1 would matter"),
-        "{}",
-        built.out
-    );
+    assert!(built.out.contains("maintainer scripts: none ran in i: Embrak did what they say"), "{}", built.out);
     run(&["keys", "new", "release"]).expect(0);
     run(&["sign", "--key", "keys/release.key"]).expect(0);
     run(&["vendor", "inputs", "--key", "keys/release.key"]).expect(0);

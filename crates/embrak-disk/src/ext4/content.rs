@@ -14,8 +14,11 @@ const SAMPLE: u64 = 256 << 10;
 /// Holes are whole blocks of the largest kind.
 const HOLE_BLOCK: u64 = 4096;
 
+/// A name in a directory: the name, its inode, what kind of thing that is.
+pub(super) type Child = (Vec<u8>, u32, u8);
+
 pub(super) enum Body {
-    Directory { parent: u32, children: Vec<(Vec<u8>, u32, u8)> },
+    Directory { parent: u32, children: Vec<Child> },
     File { digest: Digest, size: u64, data: Vec<(u64, u64)> },
     Link(Vec<u8>),
     Device { character: bool, major: u32, minor: u32 },
@@ -77,7 +80,7 @@ impl Content {
             numbers.insert(path, number);
         }
         let mut nodes: BTreeMap<u32, Node> = BTreeMap::new();
-        let mut children: BTreeMap<u32, Vec<(Vec<u8>, u32, u8)>> = BTreeMap::new();
+        let mut children: BTreeMap<u32, Vec<Child>> = BTreeMap::new();
         let mut more_links: BTreeMap<u32, u32> = BTreeMap::new();
         for (path, entry) in whole.iter() {
             let wrong = |why: &str| WriteError::Tree { path: path.clone(), why: why.to_string() };

@@ -1,6 +1,6 @@
 //! Writing: place everything, then put the extents in order.
 
-use super::content::{Body, Content, Node};
+use super::content::{Body, Child, Content, Node};
 use super::hash::half_md4;
 use super::layout::Layout;
 use super::xattr::{self, Attribute};
@@ -139,6 +139,9 @@ impl Inode {
     }
 }
 
+/// What lies where: first block and contents.
+type Pieces = Vec<(u64, Extents)>;
+
 /// One extent: logical block, physical block, blocks.
 type Run = (u64, u64, u64);
 
@@ -148,7 +151,7 @@ struct Writer<'a> {
     hash_seed: [u32; 4],
     blocks: Allocator<'a>,
     inodes: BTreeMap<u32, Vec<u8>>,
-    pieces: Vec<(u64, Extents)>,
+    pieces: Pieces,
     /// Blocks of attributes by content: block, users, where in `pieces`.
     attribute_blocks: BTreeMap<Vec<u8>, (u64, u32, usize)>,
     journal: Vec<u8>,
@@ -176,7 +179,7 @@ impl Content {
     /// It does not fit.
     pub fn write(&self, options: &Ext4Options) -> Result<Extents, WriteError> {
         let mut out = Extents::new();
-        self.place(options, &mut |layout, mut pieces: Vec<(u64, Extents)>| {
+        self.place(options, &mut |layout, mut pieces: Pieces| {
             pieces.sort_by_key(|(block, _)| *block);
             for (block, piece) in pieces {
                 out.pad_to(block * layout.block_size);
@@ -190,7 +193,7 @@ impl Content {
     fn place(
         &self,
         options: &Ext4Options,
-        done: &mut dyn FnMut(&Layout, Vec<(u64, Extents)>),
+        done: &mut dyn FnMut(&Layout, Pieces),
     ) -> Result<(), WriteError> {
         let layout = Layout::new(options.size, self.inodes())?;
         let digest = Digest::of([b"ext4 hash seed".as_slice(), &options.uuid].concat());
@@ -464,14 +467,14 @@ impl Writer<'_> {
         &self,
         node: &Node,
         parent: u32,
-        children: &[(Vec<u8>, u32, u8)],
+        children: &[Child],
         inode: &mut Inode,
     ) -> Result<Vec<u8>, WriteError> {
         let block_size = self.layout.block_size as usize;
         let dots = [(b".".to_vec(), node.inode, 2), (b"..".to_vec(), parent, 2)];
         let length: usize = dots.iter().chain(children).map(|(name, ..)| record(name)).sum();
         if length + TAIL <= block_size {
-            let all: Vec<&(Vec<u8>, u32, u8)> = dots.iter().chain(children).collect();
+            let all: Vec<&Child> = dots.iter().chain(children).collect();
             let mut bytes = leaf(&all, block_size, inode.seed);
             if node.inode == FIRST_INODE {
                 while (bytes.len() as u64) < LOST_AND_FOUND {
@@ -481,7 +484,7 @@ impl Writer<'_> {
             return Ok(bytes);
         }
         inode.flag(INDEX_FLAG);
-        let mut hashed: Vec<(u32, &(Vec<u8>, u32, u8))> =
+        let mut hashed: Vec<(u32, &Child)> =
             children.iter().map(|child| (half_md4(&child.0, &self.hash_seed), child)).collect();
         hashed.sort();
         let mut leaves: Vec<(u32, Vec<u8>)> = Vec::new();
@@ -537,7 +540,7 @@ impl Writer<'_> {
     }
 
     /// Inode tables, bitmaps, descriptors, superblocks.
-    fn finish(mut self, content: &Content, options: &Ext4Options) -> Vec<(u64, Extents)> {
+    fn finish(mut self, content: &Content, options: &Ext4Options) -> Pieces {
         let layout = self.layout;
         let block_size = layout.block_size as usize;
         let mut directories = vec![0u32; layout.groups as usize];
@@ -732,7 +735,7 @@ fn record(name: &[u8]) -> usize {
     8 + name.len().next_multiple_of(4)
 }
 
-fn put_record(bytes: &mut [u8], length: usize, (name, inode, kind): &(Vec<u8>, u32, u8)) {
+fn put_record(bytes: &mut [u8], length: usize, (name, inode, kind): &Child) {
     put32(bytes, 0, *inode);
     put16(bytes, 4, length as u16);
     bytes[6] = name.len() as u8;
@@ -741,7 +744,7 @@ fn put_record(bytes: &mut [u8], length: usize, (name, inode, kind): &(Vec<u8>, u
 }
 
 /// A block of entries; the last one reaches to the checksum.
-fn leaf(entries: &[&(Vec<u8>, u32, u8)], block_size: usize, seed: u32) -> Vec<u8> {
+fn leaf(entries: &[&Child], block_size: usize, seed: u32) -> Vec<u8> {
     let mut block = vec![0; block_size];
     let end = block_size - TAIL;
     let mut at = 0;

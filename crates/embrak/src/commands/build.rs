@@ -7,9 +7,9 @@ use crate::problem::count;
 use crate::session::{self, Session, shown};
 use crate::style::{Table, bad, faint, good, name, strong, warn};
 use embrak_engine::{
-    ActionStatus, BuildOptions, EngineError, Lock, Moved, MovedPackage, OutputFile, PartitionSummary, Plan, Preview,
-    PreviewChange, PreviewPackage, PreviewPartition, Reason, Selection, Unit, Update, Why, build as build_images, plan,
-    preview as preview_images,
+    ActionStatus, BuildOptions, EngineError, Lock, Moved, MovedPackage, OutputFile, PackageInfo, PartitionSummary,
+    Plan, Preview, PreviewChange, PreviewPackage, PreviewPartition, Reason, Selection, Unit, Update, Why,
+    build as build_images, plan, preview as preview_images,
 };
 use embrak_model::ByteSize;
 use serde_json::json;
@@ -588,16 +588,15 @@ pub fn build(
     print_outputs(&record.outputs);
     for (image, report) in &record.reports {
         let done = |what: &str| report.done.get(what).copied().unwrap_or(0);
+        let has_scripts = |p: &PackageInfo| p.ready_made.as_ref().is_some_and(|r| !r.scripts.is_empty());
+        let with_scripts = record.packages.get(image).map_or(0, |list| list.iter().filter(|p| has_scripts(p)).count());
         if done("scripts run") > 0 {
-            anstream::println!(
-                "{} those of {} ran in {image}",
-                strong("maintainer scripts:"),
-                count(done("scripts run"), "package")
-            );
-        } else if !report.done.is_empty() {
+            let packages = count(done("scripts run"), "package");
+            anstream::println!("{} those of {packages} ran in {image}", strong("maintainer scripts:"));
+        } else if with_scripts > 0 {
             let left = match report.left.len() {
                 0 => "nothing is left over".to_string(),
-                n => format!("{}, `embrak show scripts {image}` tells", count(n, "thing") + " left over"),
+                n => format!("{} left over, `embrak show scripts {image}` tells", count(n, "thing")),
             };
             anstream::println!(
                 "{} none ran in {image}: Embrak did what they say; {left}",
