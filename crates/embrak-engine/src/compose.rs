@@ -34,6 +34,7 @@ impl Composed {
 fn owner_of(accounts: &Accounts, owner: &Located<String>) -> Result<(u32, u32)> {
     match accounts.owner(&owner.value) {
         Some((Some(uid), Some(gid))) => Ok((uid, gid)),
+        Some((None, Some(gid))) => Ok((0, gid)),
         Some((Some(uid), None)) => Ok((uid, accounts.users.iter().find(|u| u.uid == uid).map_or(uid, |u| u.gid))),
         _ => {
             let users: Vec<&str> = accounts.users.iter().map(|u| u.name.as_str()).collect();

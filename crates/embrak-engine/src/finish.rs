@@ -292,7 +292,7 @@ fn run_in(
     // Devices are declared, not made: an ordinary user cannot.
     let device = |e: &Entry| matches!(e.kind, Kind::CharDevice { .. } | Kind::BlockDevice { .. });
     let mut plain: Tree = tree.clone().into_iter().filter(|(_, e)| !device(e)).collect();
-    for place in ["/dev", "/proc", "/sys", "/run", "/tmp"] {
+    for place in COVERED {
         if let Ok(path) = TreePath::new(place)
             && plain.get(&path).is_none()
         {
@@ -301,8 +301,8 @@ fn run_in(
     }
     plain.add_missing_directories(epoch);
     engine.store.copy_out(&plain, &dir).map_err(EngineError::from)?;
-    let many = embrak_sandbox::many_users().is_ok();
-    let users = if many { Users::Many } else { Users::One };
+    let who = Who::caller();
+    let users = if who == Who::One { Users::One } else { Users::Many };
     let environment: BTreeMap<String, String> = [
         ("PATH", "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"),
         ("HOME", "/root"),
@@ -330,8 +330,9 @@ fn run_in(
         embrak_sandbox::run(step, output, engine.stop).map_err(|e| RunError::Engine(e.into()))
     };
     let done = (|| {
-        if many {
-            // Owners, modes and capabilities, as the root has them.
+        modes_outside(&plain, &dir, who == Who::Root)?;
+        if who == Who::Many {
+            // Owners, as the root has them.
             let outcome = run(&step(owners(&plain), Duration::from_secs(300)), &log)?;
             check(engine, outcome, &log_path, Duration::from_secs(300))?;
         }
@@ -345,9 +346,9 @@ fn run_in(
         whole.command = ["/bin/sh", "/.embrak-script"].map(String::from).into();
         let outcome = run(&whole, &log)?;
         check(engine, outcome, &log_path, limit)?;
-        capture(engine, &dir, work.path(), &step, &run)
+        capture(engine, &dir, work.path(), who, &step, &run)
     })();
-    if many {
+    if who == Who::Many {
         // Files of other users can only be removed from inside.
         let _ = run(&step("rm -rf /[!d]* /[d][!e]* 2>/dev/null; :".into(), Duration::from_secs(300)), &log);
     }
@@ -383,24 +384,70 @@ fn quoted(bytes: &[u8]) -> String {
     format!("'{}'", String::from_utf8_lossy(bytes).replace('\'', "'\\''"))
 }
 
-/// A script that gives files to whom they belong.
-fn owners(tree: &Tree) -> String {
-    let mut out = String::from("set -e\n");
-    let mut modes: BTreeMap<u32, Vec<String>> = BTreeMap::new();
-    for (path, entry) in tree.iter() {
-        let file = quoted(path.as_bytes());
-        if (entry.uid, entry.gid) != (0, 0) {
-            out += &format!("chown -h {}:{} {file}\n", entry.uid, entry.gid);
-        }
-        // Copying out follows the caller's umask for directories, and changing the owner takes special bits away.
-        let plain = matches!(entry.kind, Kind::File { .. }) && matches!(entry.mode, 0o644 | 0o755);
-        if !plain && !matches!(entry.kind, Kind::Symlink { .. } | Kind::Hardlink { .. }) {
-            modes.entry(entry.mode).or_default().push(file);
+/// Places that are covered while programs run.
+const COVERED: [&str; 5] = ["/dev", "/proc", "/sys", "/run", "/tmp"];
+
+/// Whether a path is such a place or lies below one.
+fn is_covered(path: &TreePath) -> bool {
+    let below = |place: &&str| {
+        path.as_bytes().strip_prefix(place.as_bytes()).is_some_and(|rest| rest.is_empty() || rest[0] == b'/')
+    };
+    COVERED.iter().any(|place| below(&place))
+}
+
+/// What a caller can do with users inside.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Who {
+    /// Everything, from outside too.
+    Root,
+    /// Many users, but only inside.
+    Many,
+    /// One user.
+    One,
+}
+
+impl Who {
+    fn caller() -> Self {
+        use std::os::unix::fs::MetadataExt;
+        // The owner of one's own process is who one is.
+        let root = std::fs::metadata("/proc/self").is_ok_and(|m| m.uid() == 0);
+        match (root, embrak_sandbox::many_users()) {
+            (true, Ok(())) => Who::Root,
+            (_, Ok(())) => Who::Many,
+            _ => Who::One,
         }
     }
-    for (mode, files) in modes {
-        for some in files.chunks(200) {
-            out += &format!("chmod {mode:o} {}\n", some.join(" "));
+}
+
+/// Sets modes, which copying out leaves to the caller's umask, and for root owners.
+fn modes_outside(tree: &Tree, dir: &Path, owners: bool) -> Result<()> {
+    use std::os::unix::ffi::OsStrExt;
+    use std::os::unix::fs::{PermissionsExt, lchown};
+    // What is in a directory first: the directory itself may become closed.
+    for (path, entry) in tree.iter().collect::<Vec<_>>().into_iter().rev() {
+        let host = dir.join(std::ffi::OsStr::from_bytes(path.relative()));
+        if owners && (entry.uid, entry.gid) != (0, 0) {
+            lchown(&host, Some(entry.uid), Some(entry.gid)).doing("give away", &host)?;
+        }
+        let plain = matches!(entry.kind, Kind::File { .. }) && matches!(entry.mode, 0o644 | 0o755);
+        if !plain && !matches!(entry.kind, Kind::Symlink { .. } | Kind::Hardlink { .. }) {
+            std::fs::set_permissions(&host, std::fs::Permissions::from_mode(entry.mode))
+                .doing("set the mode of", &host)?;
+        }
+    }
+    Ok(())
+}
+
+/// A script that gives files to whom they belong; changing the owner takes special bits away, so they are set again.
+fn owners(tree: &Tree) -> String {
+    let mut out = String::from("set -e\n");
+    for (path, entry) in tree.iter().filter(|(path, _)| !is_covered(path)) {
+        if (entry.uid, entry.gid) != (0, 0) {
+            let file = quoted(path.as_bytes());
+            out += &format!("chown -h {}:{} {file}\n", entry.uid, entry.gid);
+            if !matches!(entry.kind, Kind::Symlink { .. } | Kind::Hardlink { .. }) {
+                out += &format!("chmod {:o} {file}\n", entry.mode);
+            }
         }
     }
     out
@@ -413,12 +460,13 @@ fn capture(
     engine: &Engine<'_>,
     dir: &Path,
     work: &Path,
+    who: Who,
     step: &dyn Fn(String, Duration) -> Step,
     run: &RunStep<'_>,
 ) -> std::result::Result<Tree, RunError> {
     let tar = ["bin/tar", "usr/bin/tar"].iter().any(|p| dir.join(p).is_file());
     let archive = work.join("capture");
-    if tar && embrak_sandbox::many_users().is_ok() {
+    if tar && who != Who::One {
         let file = File::create(&archive).doing("write", &archive)?;
         let script = "exec tar --create --format=posix --numeric-owner --xattrs --xattrs-include='*' --one-file-system \
                       --sort=name --directory=/ --file=- . 2>/tmp/said";
@@ -435,9 +483,7 @@ fn capture(
             .map_err(|e| EngineError::other(format!("the root cannot be read back: {e}"), ""))?;
         let mounts: Vec<TreePath> = tree
             .iter()
-            .filter(|(p, _)| {
-                ["/dev/", "/proc/", "/sys/", "/run/", "/tmp/"].iter().any(|m| p.as_bytes().starts_with(m.as_bytes()))
-            })
+            .filter(|(p, _)| is_covered(p) && !COVERED.iter().any(|c| p.as_bytes() == c.as_bytes()))
             .map(|(p, _)| p.clone())
             .collect();
         for path in mounts {
@@ -449,13 +495,13 @@ fn capture(
         sources::Contents::Keep(engine.store),
         dir,
         engine.workspace.def.epoch.0,
-        sources::Metadata::Modes,
+        if who == Who::Root { sources::Metadata::Owners } else { sources::Metadata::Modes },
     )?)
 }
 
 /// What has not changed keeps its time and, when only one user was there, its owner; what has is of the epoch.
 fn settle_times(after: &mut Tree, before: &Tree, epoch: i64) {
-    let single = embrak_sandbox::many_users().is_err();
+    let single = Who::caller() == Who::One;
     for (path, entry) in after.iter_mut() {
         let old = before.get(path);
         let same = old.is_some_and(|old| old.kind == entry.kind);
@@ -463,12 +509,16 @@ fn settle_times(after: &mut Tree, before: &Tree, epoch: i64) {
         if let (true, Some(old)) = (single, old) {
             (entry.uid, entry.gid) = (old.uid, old.gid);
             if same {
-                (entry.mode, entry.xattrs) = (old.mode, old.xattrs.clone());
+                entry.mode = old.mode;
             }
+        }
+        // Read back without an archive, attributes are not seen.
+        if let (true, true, Some(old)) = (same, entry.xattrs.is_empty(), old) {
+            entry.xattrs = old.xattrs.clone();
         }
     }
     // Places that are covered while programs run are as they were.
-    for place in ["/dev", "/proc", "/sys", "/run", "/tmp"] {
+    for place in COVERED {
         let Ok(path) = TreePath::new(place) else { continue };
         match before.get(&path) {
             Some(entry) => {
@@ -480,9 +530,7 @@ fn settle_times(after: &mut Tree, before: &Tree, epoch: i64) {
         }
     }
     for (path, entry) in before.iter() {
-        let covered =
-            ["/dev/", "/proc/", "/sys/", "/run/", "/tmp/"].iter().any(|m| path.as_bytes().starts_with(m.as_bytes()));
-        if covered {
+        if is_covered(path) {
             after.insert(path.clone(), entry.clone());
         }
     }

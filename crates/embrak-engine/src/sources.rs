@@ -16,6 +16,8 @@ pub(crate) enum Metadata {
     Plain,
     /// All permission bits: what an install step has set.
     Modes,
+    /// Permission bits and owners.
+    Owners,
 }
 
 /// What becomes of the contents of files.
@@ -112,19 +114,23 @@ impl Walk {
         let meta = std::fs::symlink_metadata(&host).doing("read", &host)?;
         let kind = meta.file_type();
         let mode = match self.metadata {
-            Metadata::Modes => meta.permissions().mode() & 0o7777,
+            Metadata::Modes | Metadata::Owners => meta.permissions().mode() & 0o7777,
             Metadata::Plain if kind.is_dir() || meta.permissions().mode() & 0o100 != 0 => 0o755,
             Metadata::Plain => 0o644,
         };
         let entry = if kind.is_dir() {
-            self.tree.insert(path.clone(), Entry::new(Kind::Directory, mode).dated(self.mtime));
+            let mut entry = Entry::new(Kind::Directory, mode).dated(self.mtime);
+            if self.metadata == Metadata::Owners {
+                (entry.uid, entry.gid) = (meta.uid(), meta.gid());
+            }
+            self.tree.insert(path.clone(), entry);
             return self.directory(&host, &path);
         } else if kind.is_symlink() {
             let target = std::fs::read_link(&host).doing("read", &host)?;
             Entry::symlink(target.as_os_str().as_bytes())
         } else if kind.is_file() {
             let inode = (meta.dev(), meta.ino());
-            match self.links.get(&inode).filter(|_| self.metadata == Metadata::Modes && meta.nlink() > 1) {
+            match self.links.get(&inode).filter(|_| self.metadata != Metadata::Plain && meta.nlink() > 1) {
                 Some(first) => Entry::new(Kind::Hardlink { target: first.clone() }, mode),
                 None => {
                     self.links.insert(inode, path.clone());
@@ -132,13 +138,17 @@ impl Walk {
                     Entry::new(Kind::File { digest: Digest::from_raw([0; 32]), size: 0 }, mode)
                 }
             }
-        } else if kind.is_fifo() && self.metadata == Metadata::Modes {
+        } else if kind.is_fifo() && self.metadata != Metadata::Plain {
             Entry::new(Kind::Fifo, mode)
         } else {
             let message = format!("{} is neither a file, a directory nor a symbolic link", host.display());
             return Err(EngineError::other(message, "remove it; device nodes are declared, not copied"));
         };
-        self.tree.insert(path, entry.dated(self.mtime));
+        let mut entry = entry.dated(self.mtime);
+        if self.metadata == Metadata::Owners {
+            (entry.uid, entry.gid) = (meta.uid(), meta.gid());
+        }
+        self.tree.insert(path, entry);
         Ok(())
     }
 }

@@ -360,7 +360,9 @@ impl Run<'_, '_, '_> {
                 }
                 Some(path)
             }
-            "cat" => self.root.read(&last)?.map(|bytes| String::from_utf8_lossy(&bytes).trim_end_matches('\n').to_string()),
+            "cat" => {
+                self.root.read(&last)?.map(|bytes| String::from_utf8_lossy(&bytes).trim_end_matches('\n').to_string())
+            }
             _ => None,
         })
     }

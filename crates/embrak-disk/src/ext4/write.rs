@@ -190,11 +190,7 @@ impl Content {
         Ok(out)
     }
 
-    fn place(
-        &self,
-        options: &Ext4Options,
-        done: &mut dyn FnMut(&Layout, Pieces),
-    ) -> Result<(), WriteError> {
+    fn place(&self, options: &Ext4Options, done: &mut dyn FnMut(&Layout, Pieces)) -> Result<(), WriteError> {
         let layout = Layout::new(options.size, self.inodes())?;
         let digest = Digest::of([b"ext4 hash seed".as_slice(), &options.uuid].concat());
         let word = |n: usize| crate::bytes::get32(digest.raw().as_slice(), n * 4);
