@@ -28,6 +28,6 @@ pub use read::{TarError, read_archive, read_tree};
 pub use write::{ArchiveWriter, write_tree};
 
 /// Version of the bytes the writer makes; a change of bytes is a new version.
-pub const WRITER_VERSION: u32 = 1;
+pub const WRITER_VERSION: u32 = 2;
 
 pub(crate) const BLOCK: usize = 512;

@@ -1,7 +1,8 @@
 //! Writing tar archives.
 
 use super::BLOCK;
-use crate::{BlobSource, Entry, Kind, Tree};
+use crate::{BlobSource, Entry, Kind, Tree, TreePath};
+use std::collections::BTreeMap;
 use std::io::{self, Read, Write};
 
 /// Writes entries one after the other. Call [`ArchiveWriter::finish`] at the end.
@@ -91,17 +92,32 @@ impl<W: Write> ArchiveWriter<W> {
     }
 }
 
-/// Writes a whole tree in path order. The root's own entry is written as `./`, all others without a leading
-/// slash.
+/// Writes a whole tree, all of a directory right behind it: programs that unpack archives set a directory's time when
+/// they leave it, and must not come back. The root's own entry is written as `./`, all others without a leading slash.
 ///
 /// # Errors
 /// Reading a blob or writing fails.
 pub fn write_tree<W: Write>(tree: &Tree, blobs: &dyn BlobSource, out: W) -> io::Result<W> {
     let mut archive = ArchiveWriter::new(out);
-    for (path, entry) in tree.iter() {
+    let mut all: Vec<(&TreePath, &Entry)> = tree.iter().collect();
+    all.sort_by(|a, b| {
+        let parts = |path: &TreePath| path.as_bytes().to_vec().into_iter().map(|c| if c == b'/' { 0 } else { c });
+        parts(a.0).cmp(parts(b.0))
+    });
+    // The name of a file that comes first has its bytes; the others are links to that.
+    let mut firsts: BTreeMap<&TreePath, &TreePath> = BTreeMap::new();
+    for (path, entry) in all {
         let name = if path.is_root() { b"./".as_slice() } else { path.relative() };
-        if let Kind::File { digest, .. } = &entry.kind {
-            archive.entry(name, entry, &mut *blobs.open(digest)?)?;
+        let (of, real) = match &entry.kind {
+            Kind::Hardlink { target } => (target, tree.get(target).unwrap_or(entry)),
+            _ => (path, entry),
+        };
+        let first = *firsts.entry(of).or_insert(path);
+        if first != path && matches!(real.kind, Kind::File { .. }) {
+            let link = Entry { kind: Kind::Hardlink { target: first.clone() }, ..entry.clone() };
+            archive.entry(name, &link, &mut io::empty())?;
+        } else if let Kind::File { digest, .. } = &real.kind {
+            archive.entry(name, real, &mut *blobs.open(digest)?)?;
         } else {
             archive.entry(name, entry, &mut io::empty())?;
         }
