@@ -7,6 +7,7 @@ use std::io::{self, Read, Seek, Write};
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::PoisonError;
+use std::time::{Duration, SystemTime};
 
 /// An object that is not what its name says.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -66,6 +67,7 @@ impl Store {
         let (file, digest, size) = writer.finish();
         // Executable, because views are hard links and programs are run from there.
         file.set_permissions(fs::Permissions::from_mode(0o555)).doing("write", &temporary)?;
+        mark_sound(&file, &digest);
         self.adopt(&temporary, &digest)?;
         Ok((digest, size))
     }
@@ -93,7 +95,8 @@ impl Store {
             return Ok(());
         }
         let source = from.object_path(digest);
-        let mut reader = BlobSource::open(from, digest).doing("read", &source)?;
+        let file = File::open(&source).doing("read", &source)?;
+        let mut reader = Verifying { store: from, digest: *digest, reader: Some(HashingReader::new(file)) };
         io::copy(&mut reader, &mut io::sink()).doing("read", &source)?;
         let temporary = self.fresh_path();
         if fs::hard_link(&source, &temporary).is_err() {
@@ -172,6 +175,25 @@ impl Store {
     }
 }
 
+/// The time of an object that was seen to be what its name says. Whoever writes into it afterwards gives it another, so
+/// an object is read without being verified again as long as it has this one.
+fn time_of_sound(digest: &Digest) -> SystemTime {
+    let raw = digest.raw();
+    let word = |at: usize| u32::from_le_bytes([raw[at], raw[at + 1], raw[at + 2], raw[at + 3]]);
+    // Always past, for programs that compare times of the files they are given.
+    let seconds = 1_000_000_000 + u64::from(word(0) % 500_000_000);
+    SystemTime::UNIX_EPOCH + Duration::new(seconds, word(4) % 1_000_000_000)
+}
+
+/// Without the mark an object is only read more slowly, so failing is no failure.
+fn mark_sound(file: &File, digest: &Digest) {
+    let _ = file.set_times(fs::FileTimes::new().set_modified(time_of_sound(digest)));
+}
+
+fn is_marked_sound(file: &File, digest: &Digest) -> bool {
+    file.metadata().and_then(|m| m.modified()).is_ok_and(|time| time == time_of_sound(digest))
+}
+
 /// Hashes while reading and refuses to end well when the bytes are not the object's.
 struct Verifying<'a> {
     store: &'a Store,
@@ -185,6 +207,11 @@ impl Read for Verifying<'_> {
         let n = reader.read(buf)?;
         if n == 0 && !buf.is_empty() {
             let (found, _) = self.reader.take().map_or_else(|| unreachable!(), HashingReader::finish)?;
+            if found == self.digest
+                && let Ok(file) = File::open(self.store.object_path(&self.digest))
+            {
+                mark_sound(&file, &self.digest);
+            }
             if found != self.digest {
                 self.store.note_damage(self.digest);
                 let what = format!("object {} is damaged: its bytes digest to {found}", self.digest);
@@ -198,6 +225,7 @@ impl Read for Verifying<'_> {
 impl BlobSource for Store {
     fn open(&self, digest: &Digest) -> io::Result<Box<dyn Read + Send + '_>> {
         match File::open(self.object_path(digest)) {
+            Ok(file) if is_marked_sound(&file, digest) => Ok(Box::new(file)),
             Ok(file) => {
                 Ok(Box::new(Verifying { store: self, digest: *digest, reader: Some(HashingReader::new(file)) }))
             }
