@@ -267,7 +267,9 @@ fn print_filesystem(info: &Filesystem, tree: &Tree, indent: usize) {
                 info.inodes - info.free_inodes.min(info.inodes),
                 info.inodes
             );
-            anstream::println!("{pad}features {}", faint(info.features.join(" ")));
+            for (n, line) in crate::style::wrapped(&info.features.join(" "), 100).into_iter().enumerate() {
+                anstream::println!("{pad}{:<9}{}", if n == 0 { "features" } else { "" }, faint(line));
+            }
         }
     }
     print_tree(tree, indent);
