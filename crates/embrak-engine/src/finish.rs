@@ -392,7 +392,7 @@ fn is_covered(path: &TreePath) -> bool {
     let below = |place: &&str| {
         path.as_bytes().strip_prefix(place.as_bytes()).is_some_and(|rest| rest.is_empty() || rest[0] == b'/')
     };
-    COVERED.iter().any(|place| below(place))
+    COVERED.iter().any(below)
 }
 
 /// What a caller can do with users inside.
