@@ -112,6 +112,16 @@ pub fn plan(partitions: &[NewPartition], disk_size: Option<u64>) -> Result<Layou
     if partitions.len() as u64 > ENTRY_COUNT {
         return Err(LayoutError::TooMany { count: partitions.len(), most: ENTRY_COUNT });
     }
+    let (placements, at) = placed(partitions);
+    let needed = round_up(at.saturating_add(TAIL), ALIGNMENT);
+    match disk_size {
+        Some(have) if have < at + TAIL => Err(LayoutError::TooSmall { needed, have }),
+        size => Ok(Layout { placements, disk_size: size.map_or(needed, |s| s / SECTOR * SECTOR) }),
+    }
+}
+
+/// Places of partitions one behind the other, and the end of the last.
+pub(crate) fn placed(partitions: &[NewPartition]) -> (Vec<Placement>, u64) {
     let mut at = ALIGNMENT;
     let mut placements = Vec::new();
     for partition in partitions {
@@ -119,11 +129,7 @@ pub fn plan(partitions: &[NewPartition], disk_size: Option<u64>) -> Result<Layou
         placements.push(Placement { start: at, size });
         at = at.saturating_add(size);
     }
-    let needed = round_up(at.saturating_add(TAIL), ALIGNMENT);
-    match disk_size {
-        Some(have) if have < at + TAIL => Err(LayoutError::TooSmall { needed, have }),
-        size => Ok(Layout { placements, disk_size: size.map_or(needed, |s| s / SECTOR * SECTOR) }),
-    }
+    (placements, at)
 }
 
 /// Puts the table, the partitions' contents and raw pieces together. `contents` gives one entry per partition, none

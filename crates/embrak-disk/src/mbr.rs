@@ -2,8 +2,8 @@
 //! chain of logical partitions in an extended one.
 
 use crate::bytes::{get16, get32, put32};
-use crate::gpt::{ALIGNMENT, Layout, LayoutError, NewPartition, Placement, RawPiece, assemble};
-use crate::{Extents, ReadAt, SECTOR, round_up};
+use crate::gpt::{Layout, LayoutError, NewPartition, RawPiece, assemble, placed};
+use crate::{Extents, ReadAt, SECTOR};
 use serde::Serialize;
 
 /// Version of the bytes the writer makes.
@@ -22,13 +22,7 @@ pub fn plan(partitions: &[NewPartition], disk_size: Option<u64>) -> Result<Layou
     if partitions.len() > MOST {
         return Err(LayoutError::TooMany { count: partitions.len(), most: MOST as u64 });
     }
-    let mut at = ALIGNMENT;
-    let mut placements = Vec::new();
-    for partition in partitions {
-        let size = round_up(partition.size.max(1), ALIGNMENT);
-        placements.push(Placement { start: at, size });
-        at = at.saturating_add(size);
-    }
+    let (placements, at) = placed(partitions);
     let limit = u64::from(u32::MAX) * SECTOR;
     match disk_size {
         Some(have) if have < at => Err(LayoutError::TooSmall { needed: at, have }),

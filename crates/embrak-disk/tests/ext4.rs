@@ -1,11 +1,13 @@
 //! ext4 written by us and judged by the system's own checker and kernel; and read back, damaged or whole.
 
+mod common;
+
+use common::judge;
 use embrak_disk::ext4::{Content, Ext4Options, Volume, WriteError};
 use embrak_disk::{Extents, emit};
 use embrak_tree::{Digest, DigestOnly, Entry, Kind, MemoryBlobs, Tree, TreePath, difference};
 use proptest::prelude::*;
 use std::fs;
-use std::process::Command;
 
 fn options(size: u64) -> Ext4Options {
     Ext4Options {
@@ -125,21 +127,6 @@ fn as_read(tree: &Tree, mtime: i64) -> Tree {
 fn assert_same(wanted: &Tree, got: &Tree) {
     let changes: Vec<String> = difference(wanted, got).iter().map(|c| format!("{c:?}")).collect();
     assert!(changes.is_empty(), "{}", changes[..changes.len().min(5)].join("\n"));
-}
-
-fn judge(program: &str, args: &[&str]) -> Option<String> {
-    match Command::new(program).args(args).output() {
-        Ok(output) => {
-            let text = String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
-            assert!(output.status.success(), "{program} {args:?}: {text}");
-            Some(text)
-        }
-        Err(error) => {
-            assert!(std::env::var_os("EMBRAK_REQUIRE_JUDGES").is_none(), "the judge {program} is missing: {error}");
-            eprintln!("skipped: {program} is not installed");
-            None
-        }
-    }
 }
 
 fn written(extents: &Extents, blobs: &MemoryBlobs) -> tempfile::NamedTempFile {

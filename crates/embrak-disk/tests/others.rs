@@ -1,29 +1,15 @@
 //! Disks and filesystems that other programs made, read by ours; and ours, read by others. A judge that is missing is said
 //! and skipped on a bare machine; CI installs them and treats a missing one as a failure.
 
+mod common;
+
+use common::judge;
 use embrak_disk::fat::{FatOptions, FatType, Volume, write};
 use embrak_disk::gpt::{self, NewPartition};
 use embrak_disk::{Extents, Guid, Slice, partition_type, partition_type_name};
 use embrak_tree::{Digest, DigestOnly, Entry, Kind, MemoryBlobs, Tree};
 use std::fs;
 use std::path::Path;
-use std::process::Command;
-
-/// Runs a program; its output, or nothing when it is not installed.
-fn judge(program: &str, args: &[&str]) -> Option<String> {
-    match Command::new(program).args(args).env("MTOOLS_SKIP_CHECK", "1").output() {
-        Ok(output) => {
-            let text = String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
-            assert!(output.status.success(), "{program} {args:?}: {text}");
-            Some(text)
-        }
-        Err(error) => {
-            assert!(std::env::var_os("EMBRAK_REQUIRE_JUDGES").is_none(), "the judge {program} is missing: {error}");
-            eprintln!("skipped: {program} is not installed");
-            None
-        }
-    }
-}
 
 fn sized_file(path: &Path, size: u64) -> String {
     fs::File::create(path).unwrap().set_len(size).unwrap();
