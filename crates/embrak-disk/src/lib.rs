@@ -1,13 +1,11 @@
-//! Disks: extents, partition tables, filesystems. Computed, never mounted.
+//! Disks: partition tables, filesystems. Computed, never mounted.
 //!
 //! A filesystem writer is a function `Tree -> Extents`, a partition table puts extents one behind the other, and
 //! emitting streams them once into a file, hashing on the way and leaving holes where there are zeros. The way
 //! back is `ReadAt -> Tree`. What a header says is never believed without a check: readers survive any bytes.
 
 mod bytes;
-mod emit;
 pub mod ext4;
-mod extents;
 pub mod fat;
 pub mod gpt;
 mod guid;
@@ -16,8 +14,7 @@ pub mod pe;
 pub mod qcow2;
 mod read_at;
 
-pub use emit::{Emitted, emit};
-pub use extents::{Chunk, Extent, Extents};
+pub use embrak_tree::{Chunk, Emitted, Extent, Extents, emit};
 pub use guid::{Guid, GuidError, partition_type, partition_type_name};
 pub use read_at::{ReadAt, Slice};
 

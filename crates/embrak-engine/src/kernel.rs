@@ -352,12 +352,7 @@ pub(crate) fn boot_files(tree: &mut Tree, input: &DiskInput<'_>) -> Result<()> {
         BootMethod::Uki => {
             let image = unified(input)?;
             let store = input.store;
-            let kept = keep(store, |out| {
-                image.stream(store, |chunk| match chunk {
-                    embrak_disk::Chunk::Data(bytes) => out.write_all(bytes),
-                    embrak_disk::Chunk::Zeros(n) => std::io::copy(&mut std::io::repeat(0).take(n), out).map(drop),
-                })
-            });
+            let kept = keep(store, |out| image.write_to(store, out));
             let (digest, size) =
                 kept.map_err(|e| EngineError::other(format!("the unified kernel image cannot be written: {e}"), ""))?;
             put(&name, Entry::file(digest, size));

@@ -10,7 +10,7 @@ use crate::record::ActionRecord;
 use crate::{Engine, kernel, sources};
 use embrak_disk::fat::{self, FatOptions};
 use embrak_disk::gpt::{self, NewPartition, RawPiece};
-use embrak_disk::{Chunk, Extents, Guid, emit, ext4, mbr, partition_type, qcow2};
+use embrak_disk::{Extents, Guid, emit, ext4, mbr, partition_type, qcow2};
 use embrak_model::definitions::{
     Architecture, BoardDef, DiskDef, FilesystemKind, ImageDef, LayerCompression, Output, PartitionAttribute,
     PartitionDef, TableKind,
@@ -22,7 +22,7 @@ use embrak_tree::{BlobSource, Digest, Entry, HashingWriter, Kind, Tree, TreePath
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
-use std::io::{BufWriter, Read, Write};
+use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
@@ -266,13 +266,12 @@ impl Writer<'_> {
                 let extents = kernel::unified(&self.input()?)?;
                 self.emitted(&extents, Vec::new())
             }
-            Output::RootTar => self.file(|out| tar::write_tree(tree, store, out).map(drop)),
+            Output::RootTar => self.emitted(&tar::archive(tree), Vec::new()),
             Output::RootTarGz => self.packed(Compression::Gzip),
             Output::RootTarZst => self.packed(Compression::Zstd),
             Output::Manifest => self.file(|out| out.write_all(tree.manifest().as_bytes())),
             Output::ContainerOciArchive => {
-                let layout = self.container()?;
-                self.file(|out| tar::write_tree(&layout, store, out).map(drop))
+                self.emitted(&tar::archive(&self.container()?), Vec::new())
             }
             Output::ContainerOci => self.directory(&self.container()?),
         }
@@ -446,13 +445,7 @@ impl Writer<'_> {
         let planned = plan_disk(&self.input()?)?;
         let packed = |compression: Compression| {
             let mut known = self.file(|out| {
-                let write = |inner: &mut dyn Write| {
-                    planned.extents.stream(store, |chunk| match chunk {
-                        Chunk::Data(bytes) => inner.write_all(bytes),
-                        Chunk::Zeros(n) => std::io::copy(&mut std::io::repeat(0).take(n), inner).map(drop),
-                    })
-                };
-                compression.compress(out, write).map(drop)
+                compression.compress(out, |inner| planned.extents.write_to(store, inner)).map(drop)
             })?;
             known.partitions = planned.partitions.clone();
             Ok(known)

@@ -7,7 +7,6 @@ use std::collections::BTreeMap;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{FileTypeExt, MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// How much of the host's metadata is taken over.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -32,13 +31,16 @@ pub(crate) enum Contents<'a> {
 }
 
 impl Contents<'_> {
-    fn take(self, path: &Path) -> Result<(Digest, u64)> {
+    fn take(self, paths: &[PathBuf]) -> Result<Vec<(Digest, u64)>> {
         match self {
-            Contents::Keep(store) => Ok(store.host_file(path, true)?),
-            Contents::Known(store) => Ok(store.host_file(path, false)?),
+            Contents::Keep(store) => Ok(store.host_files(paths, true)?),
+            Contents::Known(store) => Ok(store.host_files(paths, false)?),
             Contents::Digest => {
-                let file = std::fs::File::open(path).doing("read", path)?;
-                embrak_tree::HashingReader::new(file).finish().doing("read", path)
+                let digest = |path: &PathBuf| {
+                    let file = std::fs::File::open(path).doing("read", path)?;
+                    embrak_tree::HashingReader::new(file).finish().doing("read", path)
+                };
+                paths.iter().map(digest).collect()
             }
         }
     }
@@ -49,39 +51,15 @@ impl Contents<'_> {
 /// # Errors
 /// Something cannot be read, or is neither file, directory nor link.
 pub(crate) fn directory_tree(contents: Contents<'_>, dir: &Path, mtime: i64, metadata: Metadata) -> Result<Tree> {
-    let mut walk = Walk { mtime, metadata, tree: Tree::new(), links: BTreeMap::new(), files: Vec::new() };
+    let mut walk = Walk { mtime, metadata, tree: Tree::new(), links: BTreeMap::new(), names: Vec::new(), files: Vec::new() };
     walk.directory(dir, &TreePath::root())?;
-    let Walk { mut tree, files, .. } = walk;
-    for (path, (found, length)) in digests(contents, files)? {
-        if let Some(Entry { kind: Kind::File { digest, size }, .. }) = tree.get_mut(&path) {
+    let Walk { mut tree, names, files, .. } = walk;
+    for (path, (found, length)) in names.iter().zip(contents.take(&files)?) {
+        if let Some(Entry { kind: Kind::File { digest, size }, .. }) = tree.get_mut(path) {
             (*digest, *size) = (found, length);
         }
     }
     Ok(tree)
-}
-
-/// Files fewer than this are not worth another thread.
-const FEW: usize = 16;
-
-/// Takes the contents of files, on all cores when there are many.
-fn digests(contents: Contents<'_>, files: Vec<(TreePath, PathBuf)>) -> Result<Vec<(TreePath, (Digest, u64))>> {
-    let threads = if files.len() < FEW { 1 } else { std::thread::available_parallelism().map_or(1, usize::from) };
-    let next = AtomicUsize::new(0);
-    let work = || -> Result<Vec<(TreePath, (Digest, u64))>> {
-        let mut done = Vec::new();
-        while let Some((path, host)) = files.get(next.fetch_add(1, Ordering::Relaxed)) {
-            done.push((path.clone(), contents.take(host)?));
-        }
-        Ok(done)
-    };
-    std::thread::scope(|scope| {
-        let helpers: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
-        let mut all = work()?;
-        for helper in helpers {
-            all.extend(helper.join().map_err(|_| EngineError::other("a reading thread has failed", "try again"))??);
-        }
-        Ok(all)
-    })
 }
 
 struct Walk {
@@ -90,8 +68,9 @@ struct Walk {
     tree: Tree,
     /// First names of files with several links, by device and inode.
     links: BTreeMap<(u64, u64), TreePath>,
-    /// Files whose contents are still to be taken.
-    files: Vec<(TreePath, PathBuf)>,
+    /// Files whose contents are still to be taken, and where they lie.
+    names: Vec<TreePath>,
+    files: Vec<PathBuf>,
 }
 
 impl Walk {
@@ -134,7 +113,8 @@ impl Walk {
                 Some(first) => Entry::new(Kind::Hardlink { target: first.clone() }, mode),
                 None => {
                     self.links.insert(inode, path.clone());
-                    self.files.push((path.clone(), host));
+                    self.names.push(path.clone());
+                    self.files.push(host);
                     Entry::new(Kind::File { digest: Digest::from_raw([0; 32]), size: 0 }, mode)
                 }
             }

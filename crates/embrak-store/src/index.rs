@@ -4,9 +4,10 @@ use crate::{Doing, Result, Store, StoreError};
 use embrak_tree::Digest;
 use rusqlite::{Connection, OptionalExtension, TransactionBehavior, params};
 use std::collections::BTreeSet;
-use std::fs::{self, File};
+use std::fs::{self, File, Metadata};
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant, SystemTime};
 
 const SCHEMA_VERSION: i64 = 2;
@@ -85,6 +86,34 @@ pub(crate) fn open(path: &Path) -> Result<Connection> {
     }
 }
 
+fn remember(db: &Connection, path: &Path, meta: &Metadata, digest: &Digest) -> rusqlite::Result<()> {
+    db.prepare_cached("INSERT OR REPLACE INTO host_files (path, stamp, digest) VALUES (?1, ?2, ?3)")?
+        .execute(params![path.to_string_lossy(), stamp(meta), digest.hex()])
+        .map(drop)
+}
+
+/// Does something for every number below `count`, on all cores when there are many; the results in order.
+fn on_all_cores<T: Send>(count: usize, work: impl Fn(usize) -> Result<T> + Sync) -> Result<Vec<T>> {
+    // Fewer than this are not worth another thread.
+    const FEW: usize = 16;
+    let cores = if count < FEW { 1 } else { std::thread::available_parallelism().map_or(1, usize::from) };
+    let next = AtomicUsize::new(0);
+    let part = || -> Result<Vec<(usize, T)>> {
+        let numbers = std::iter::from_fn(|| Some(next.fetch_add(1, Ordering::Relaxed)).filter(|n| *n < count));
+        numbers.map(|n| Ok((n, work(n)?))).collect()
+    };
+    let mut all = std::thread::scope(|scope| {
+        let others: Vec<_> = (1..cores).map(|_| scope.spawn(part)).collect();
+        let mut all = part()?;
+        for other in others {
+            all.extend(other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?);
+        }
+        Ok(all)
+    })?;
+    all.sort_by_key(|(n, _)| *n);
+    Ok(all.into_iter().map(|(_, result)| result).collect())
+}
+
 /// Held while one process computes an action, so that a second one waits and then finds the result.
 pub struct ActionLock {
     _file: File,
@@ -157,36 +186,61 @@ impl Store {
         Ok(ActionLock { _file: file })
     }
 
-    /// The digest of a file outside the store. Files whose stat has not changed since they were last read
-    /// are not read again.
+    /// The digest and size of a file outside the store; it is only read when it changed since the last time. With
+    /// `keep` its bytes are kept as an object, too.
     ///
     /// # Errors
-    /// It cannot be read.
+    /// It cannot be read, or the object or the index cannot be written.
     pub fn host_file(&self, path: &Path, keep: bool) -> Result<(Digest, u64)> {
-        let meta = fs::metadata(path).doing("read", path)?;
-        let stamp = stamp(&meta);
-        let name = path.to_string_lossy();
-        let known: Option<String> = self.index(|db| {
-            db.prepare_cached("SELECT digest FROM host_files WHERE path = ?1 AND stamp = ?2")?
-                .query_row(params![name, stamp], |row| row.get(0))
-                .optional()
+        let mut found = self.host_files(&[path], keep)?;
+        Ok(found.remove(0))
+    }
+
+    /// The same of many files, in their order: what is known is looked up at once, the others are read on all cores.
+    ///
+    /// # Errors
+    /// As [`Store::host_file`].
+    pub fn host_files(&self, paths: &[impl AsRef<Path> + Sync], keep: bool) -> Result<Vec<(Digest, u64)>> {
+        let metas: Vec<Metadata> = on_all_cores(paths.len(), |n| {
+            let path = paths[n].as_ref();
+            fs::metadata(path).doing("read", path)
         })?;
-        if let Some(digest) = known.and_then(|hex| Digest::from_hex(&hex).ok())
-            && (!keep || self.has(&digest))
-        {
-            return Ok((digest, meta.size()));
-        }
-        let (digest, size) = if keep {
-            self.put_file(path)?
-        } else {
-            let file = File::open(path).doing("read", path)?;
-            embrak_tree::HashingReader::new(file).finish().doing("read", path)?
-        };
+        let known: Vec<Option<String>> = self.index(|db| {
+            let transaction = db.transaction()?;
+            let mut statement =
+                transaction.prepare_cached("SELECT digest FROM host_files WHERE path = ?1 AND stamp = ?2")?;
+            let found = paths.iter().zip(&metas).map(|(path, meta)| {
+                let name = path.as_ref().to_string_lossy();
+                statement.query_row(params![name, stamp(meta)], |row| row.get(0)).optional()
+            });
+            found.collect()
+        })?;
+        let found: Vec<(Digest, u64, bool)> = on_all_cores(paths.len(), |n| {
+            let known = known[n].as_ref().and_then(|hex| Digest::from_hex(hex).ok());
+            if let Some(digest) = known.filter(|digest| !keep || self.has(digest)) {
+                return Ok((digest, metas[n].size(), false));
+            }
+            let path = paths[n].as_ref();
+            let (digest, size) = if keep {
+                self.put_file(path)?
+            } else {
+                let file = File::open(path).doing("read", path)?;
+                embrak_tree::HashingReader::new(file).finish().doing("read", path)?
+            };
+            Ok((digest, size, true))
+        })?;
         // A file changed a moment ago could change again within the clock's grain: not remembered.
-        if is_settled(&meta) {
-            self.remember_file(path, &digest)?;
+        let fresh = |n: &usize| found[*n].2 && is_settled(&metas[*n]);
+        if (0..paths.len()).any(|n| fresh(&n)) {
+            self.index(|db| {
+                let transaction = db.transaction_with_behavior(TransactionBehavior::Immediate)?;
+                for n in (0..paths.len()).filter(fresh) {
+                    remember(&transaction, paths[n].as_ref(), &metas[n], &found[n].0)?;
+                }
+                transaction.commit()
+            })?;
         }
-        Ok((digest, size))
+        Ok(found.into_iter().map(|(digest, size, _)| (digest, size)).collect())
     }
 
     /// A text that changes whenever a file, directory or link outside the store changes; none when it is not there.
@@ -206,11 +260,7 @@ impl Store {
     /// The index cannot be written.
     pub fn remember_file(&self, path: &Path, digest: &Digest) -> Result<()> {
         let meta = fs::metadata(path).doing("read", path)?;
-        self.index(|db| {
-            db.prepare_cached("INSERT OR REPLACE INTO host_files (path, stamp, digest) VALUES (?1, ?2, ?3)")?
-                .execute(params![path.to_string_lossy(), stamp(&meta), digest.hex()])
-        })?;
-        Ok(())
+        self.index(|db| remember(db, path, &meta, digest))
     }
 
     /// Forgets runs beyond the newest `keep_runs`, then every action no run on record used, then every

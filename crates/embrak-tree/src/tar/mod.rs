@@ -25,7 +25,7 @@ mod read;
 mod write;
 
 pub use read::{TarError, read_archive, read_tree};
-pub use write::{ArchiveWriter, write_tree};
+pub use write::{ArchiveWriter, archive, write_tree};
 
 /// Version of the bytes the writer makes; a change of bytes is a new version.
 pub const WRITER_VERSION: u32 = 2;

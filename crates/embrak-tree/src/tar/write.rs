@@ -1,14 +1,9 @@
 //! Writing tar archives.
 
 use super::BLOCK;
-use crate::{BlobSource, Entry, Kind, Tree, TreePath};
+use crate::{BlobSource, Entry, Extents, Kind, Tree, TreePath};
 use std::collections::BTreeMap;
 use std::io::{self, Read, Write};
-
-/// Writes entries one after the other. Call [`ArchiveWriter::finish`] at the end.
-pub struct ArchiveWriter<W> {
-    out: W,
-}
 
 /// What of an entry goes into its header.
 struct Header<'a> {
@@ -17,6 +12,11 @@ struct Header<'a> {
     typeflag: u8,
     size: u64,
     device: (u32, u32),
+}
+
+/// Writes entries one after the other. Call [`ArchiveWriter::finish`] at the end.
+pub struct ArchiveWriter<W> {
+    out: W,
 }
 
 impl<W: Write> ArchiveWriter<W> {
@@ -31,55 +31,18 @@ impl<W: Write> ArchiveWriter<W> {
     /// # Errors
     /// Writing fails, or the content is shorter or longer than the entry says.
     pub fn entry(&mut self, name: &[u8], entry: &Entry, content: &mut dyn Read) -> io::Result<()> {
-        let mut path = name.to_vec();
-        if entry.is_directory() && !path.ends_with(b"/") {
-            path.push(b'/');
-        }
-        let (typeflag, link, size, device) = match &entry.kind {
-            Kind::File { size, .. } => (b'0', &[][..], *size, (0, 0)),
-            Kind::Hardlink { target } => (b'1', target.relative(), 0, (0, 0)),
-            Kind::Symlink { target } => (b'2', target.as_slice(), 0, (0, 0)),
-            Kind::CharDevice { major, minor } => (b'3', &[][..], 0, (*major, *minor)),
-            Kind::BlockDevice { major, minor } => (b'4', &[][..], 0, (*major, *minor)),
-            Kind::Directory => (b'5', &[][..], 0, (0, 0)),
-            Kind::Fifo => (b'6', &[][..], 0, (0, 0)),
-        };
-        let header = Header { path: &path, link, typeflag, size, device };
-        let records = pax_records(&header, entry);
-        if !records.is_empty() {
-            let pax = Header {
-                path: b"././@PaxHeader",
-                link: &[],
-                typeflag: b'x',
-                size: records.len() as u64,
-                device: (0, 0),
-            };
-            let plain = Entry::new(Kind::Fifo, 0o644);
-            self.out.write_all(&block(&pax, &plain))?;
-            self.out.write_all(&records)?;
-            self.pad(records.len() as u64)?;
-        }
-        self.out.write_all(&block(&header, entry))?;
+        self.out.write_all(&head(name, entry))?;
         if let Kind::File { size, .. } = entry.kind {
             let copied = io::copy(&mut content.take(size), &mut self.out)?;
             let mut more = [0; 1];
             if copied != size || content.read(&mut more)? != 0 {
-                return Err(io::Error::new(
-                    io::ErrorKind::InvalidData,
-                    format!(
-                        "{} changed while it was archived: its size is no longer {size}",
-                        crate::escape_bytes(name)
-                    ),
-                ));
+                let name = crate::escape_bytes(name);
+                let what = format!("{name} changed while it was archived: its size is no longer {size}");
+                return Err(io::Error::new(io::ErrorKind::InvalidData, what));
             }
-            self.pad(size)?;
+            self.out.write_all(padding(size))?;
         }
         Ok(())
-    }
-
-    fn pad(&mut self, size: u64) -> io::Result<()> {
-        let over = (size % BLOCK as u64) as usize;
-        if over > 0 { self.out.write_all(&[0; BLOCK][over..]) } else { Ok(()) }
     }
 
     /// Writes the two zero blocks that end an archive and gives the writer back.
@@ -87,23 +50,57 @@ impl<W: Write> ArchiveWriter<W> {
     /// # Errors
     /// Writing fails.
     pub fn finish(mut self) -> io::Result<W> {
-        self.out.write_all(&[0; 2 * BLOCK])?;
+        self.out.write_all(&END)?;
         Ok(self.out)
     }
 }
 
-/// Writes a whole tree, all of a directory right behind it: programs that unpack archives set a directory's time when
-/// they leave it, and must not come back. The root's own entry is written as `./`, all others without a leading slash.
-///
-/// # Errors
-/// Reading a blob or writing fails.
-pub fn write_tree<W: Write>(tree: &Tree, blobs: &dyn BlobSource, out: W) -> io::Result<W> {
-    let mut archive = ArchiveWriter::new(out);
+/// What ends an archive.
+const END: [u8; 2 * BLOCK] = [0; 2 * BLOCK];
+
+/// What fills up the last block of so many bytes.
+fn padding(size: u64) -> &'static [u8] {
+    let over = (size % BLOCK as u64) as usize;
+    if over > 0 { &END[..BLOCK - over] } else { &[] }
+}
+
+/// What stands before the content of one entry under the given name, without a leading slash.
+fn head(name: &[u8], entry: &Entry) -> Vec<u8> {
+    let mut path = name.to_vec();
+    if entry.is_directory() && !path.ends_with(b"/") {
+        path.push(b'/');
+    }
+    let (typeflag, link, size, device) = match &entry.kind {
+        Kind::File { size, .. } => (b'0', &[][..], *size, (0, 0)),
+        Kind::Hardlink { target } => (b'1', target.relative(), 0, (0, 0)),
+        Kind::Symlink { target } => (b'2', target.as_slice(), 0, (0, 0)),
+        Kind::CharDevice { major, minor } => (b'3', &[][..], 0, (*major, *minor)),
+        Kind::BlockDevice { major, minor } => (b'4', &[][..], 0, (*major, *minor)),
+        Kind::Directory => (b'5', &[][..], 0, (0, 0)),
+        Kind::Fifo => (b'6', &[][..], 0, (0, 0)),
+    };
+    let header = Header { path: &path, link, typeflag, size, device };
+    let records = pax_records(&header, entry);
+    let mut out = Vec::with_capacity(BLOCK);
+    if !records.is_empty() {
+        let size = records.len() as u64;
+        let pax = Header { path: b"././@PaxHeader", link: &[], typeflag: b'x', size, device: (0, 0) };
+        out.extend_from_slice(&block(&pax, &Entry::new(Kind::Fifo, 0o644)));
+        out.extend_from_slice(&records);
+        out.extend_from_slice(padding(size));
+    }
+    out.extend_from_slice(&block(&header, entry));
+    out
+}
+
+/// A whole tree as an archive, all of a directory right behind it: programs that unpack archives set a directory's time
+/// when they leave it, and must not come back. The root's own entry is written as `./`, all others without a leading
+/// slash.
+pub fn archive(tree: &Tree) -> Extents {
+    let mut archive = Extents::new();
     let mut all: Vec<(&TreePath, &Entry)> = tree.iter().collect();
-    all.sort_by(|a, b| {
-        let parts = |path: &TreePath| path.as_bytes().to_vec().into_iter().map(|c| if c == b'/' { 0 } else { c });
-        parts(a.0).cmp(parts(b.0))
-    });
+    let parts = |path: &TreePath| -> Vec<u8> { path.as_bytes().iter().map(|c| if *c == b'/' { 0 } else { *c }).collect() };
+    all.sort_by_cached_key(|(path, _)| parts(path));
     // The name of a file that comes first has its bytes; the others are links to that.
     let mut firsts: BTreeMap<&TreePath, &TreePath> = BTreeMap::new();
     for (path, entry) in all {
@@ -113,16 +110,32 @@ pub fn write_tree<W: Write>(tree: &Tree, blobs: &dyn BlobSource, out: W) -> io::
             _ => (path, entry),
         };
         let first = *firsts.entry(of).or_insert(path);
-        if first != path && matches!(real.kind, Kind::File { .. }) {
-            let link = Entry { kind: Kind::Hardlink { target: first.clone() }, ..entry.clone() };
-            archive.entry(name, &link, &mut io::empty())?;
-        } else if let Kind::File { digest, .. } = &real.kind {
-            archive.entry(name, real, &mut *blobs.open(digest)?)?;
-        } else {
-            archive.entry(name, entry, &mut io::empty())?;
+        let link;
+        let entry = match real.kind {
+            Kind::File { .. } if first != path => {
+                link = Entry { kind: Kind::Hardlink { target: first.clone() }, ..entry.clone() };
+                &link
+            }
+            Kind::File { .. } => real,
+            _ => entry,
+        };
+        archive.bytes(head(name, entry));
+        if let Kind::File { digest, size } = entry.kind {
+            archive.blob(digest, size);
+            archive.bytes(padding(size));
         }
     }
-    archive.finish()
+    archive.bytes(END);
+    archive
+}
+
+/// Writes a whole tree as [`archive`] has it.
+///
+/// # Errors
+/// Reading a blob or writing fails.
+pub fn write_tree<W: Write>(tree: &Tree, blobs: &dyn BlobSource, mut out: W) -> io::Result<W> {
+    archive(tree).write_to(blobs, &mut out)?;
+    Ok(out)
 }
 
 /// Splits a path into prefix and name as ustar wants; none when it does not fit.

@@ -1,7 +1,7 @@
 //! Extents: the second currency. What a file of a known size consists of, without its bytes.
 
-use embrak_tree::{BlobSource, Digest};
-use std::io::{self, Read};
+use crate::{BlobSource, Digest};
+use std::io::{self, Read, Write};
 
 /// A run of bytes.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -123,6 +123,17 @@ impl Extents {
         }
     }
 
+    /// Writes all bytes in order.
+    ///
+    /// # Errors
+    /// As [`Extents::stream`].
+    pub fn write_to(&self, blobs: &dyn BlobSource, out: &mut dyn Write) -> io::Result<()> {
+        self.stream(blobs, |chunk| match chunk {
+            Chunk::Data(bytes) => out.write_all(bytes),
+            Chunk::Zeros(n) => io::copy(&mut io::repeat(0).take(n), out).map(drop),
+        })
+    }
+
     /// Hands all bytes over in order. Memory is bounded whatever the size of blobs.
     ///
     /// # Errors
@@ -188,7 +199,7 @@ impl Extents {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use embrak_tree::MemoryBlobs;
+    use crate::MemoryBlobs;
 
     #[test]
     fn neighbours_join_and_lengths_add_up() {
