@@ -156,6 +156,16 @@ pub fn with_sections(stub: &[u8], sections: Vec<(&str, Extents)>) -> Result<Exte
         return Err(PeError::NotPe("its alignments make no sense"));
     }
     let existing: Vec<Section> = read(&stub.to_vec())?.sections;
+    let length = stub.len() as u64;
+    let headers_end = (h.table + h.count * 40) as u64;
+    let inside = |s: &Section| s.stored == 0 || (s.offset >= headers_end && s.offset + s.stored <= length);
+    if !existing.iter().all(inside) || u64::from(get32(&b, h.optional + 60)) > length {
+        return Err(PeError::NotPe("it is cut off"));
+    }
+    // A table of symbols that is not there cannot move along.
+    if u64::from(get32(&b, h.coff + 8)) > length {
+        put32(&mut b, h.coff + 8, 0);
+    }
     for (name, _) in &sections {
         if existing.iter().any(|s| s.name == *name) {
             return Err(PeError::Taken((*name).to_string()));
@@ -175,7 +185,7 @@ pub fn with_sections(stub: &[u8], sections: Vec<(&str, Extents)>) -> Result<Exte
         for n in 0..h.count {
             let slot = h.table + n * 40 + 20;
             let offset = get32(&b, slot);
-            if offset != 0 {
+            if offset != 0 && u64::from(offset) <= length {
                 put32(&mut b, slot, offset + by as u32);
             }
         }

@@ -62,6 +62,9 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
     let lock_path = engine.workspace.root.join("embrak.lock");
     let previous = Lock::load(&lock_path)?;
     let plan = plan(engine, &options.selection, previous.as_ref(), &Update::Nothing)?;
+    for image in &plan.images {
+        crate::finish::can_run(image)?;
+    }
     if options.locked {
         let Some(previous) = &previous else {
             return Err(EngineError::LockStale(vec!["there is no embrak.lock".into()]));

@@ -4,7 +4,7 @@ use crate::error::{EngineError, Result};
 use crate::finish;
 use crate::package::PackageInfo;
 use crate::plan::{Plan, PlannedImage, disk_of};
-use crate::{Engine, build, sources};
+use crate::{Engine, build, kernel, sources};
 use embrak_model::definitions::{FilesystemKind, ImageDef, PartitionDef, Scripts};
 use embrak_model::{Located, SizeSpec};
 use embrak_resolve::{Requirement, Version};
@@ -204,6 +204,16 @@ fn settle_packages(engine: &Engine<'_>, image: &PlannedImage, packages: &[Packag
     let mut tree = merged.tree;
     tree.add_missing_directories(epoch);
     embrak_root::merge_usr(&mut tree, epoch);
+    // What runs may still bring what is missing; without it that is told before the long work.
+    if def.scripts == Scripts::Declared && def.finish.is_empty() {
+        let mut there = tree.clone();
+        for over in &image.overlays {
+            let mut over = over.clone();
+            embrak_root::merge_usr(&mut over, epoch);
+            overlay(&mut there, &over);
+        }
+        kernel::can_start(image, &Root::new(there, engine.store, epoch))?;
+    }
     let mut root = Root::new(tree, engine.store, epoch);
     let mut controls = Vec::new();
     for package in packages {

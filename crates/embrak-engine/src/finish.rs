@@ -10,7 +10,7 @@ use crate::error::{Doing, EngineError, Result};
 use crate::events::Event;
 use crate::plan::PlannedImage;
 use crate::sources;
-use embrak_model::definitions::Architecture;
+use embrak_model::definitions::{Architecture, Scripts};
 use embrak_root::{Installed, Report, Root};
 use embrak_sandbox::{Outcome, Step, Users};
 use embrak_tree::{Digest, Entry, Kind, Tree, TreePath};
@@ -37,6 +37,13 @@ pub(crate) fn runs_here(image: &PlannedImage) -> Result<()> {
         ),
         help: "build on a machine of that architecture, choose a board of this one, or use `scripts = \"declared\"` and no [[finish]]".into(),
     })
+}
+
+/// Whether what an image has run can run here; nothing when nothing is to run.
+pub(crate) fn can_run(image: &PlannedImage) -> Result<()> {
+    let def = &image.image.def;
+    let scripts = def.scripts == Scripts::Run && image.locked.packages.iter().any(|p| p.repository().is_some());
+    if scripts || !def.finish.is_empty() { runs_here(image) } else { Ok(()) }
 }
 
 /// Runs the finishing steps one by one; each result is kept under a key of the root before it and of the step.

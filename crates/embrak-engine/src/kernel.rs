@@ -2,9 +2,10 @@
 
 use crate::error::{EngineError, Result};
 use crate::outputs::DiskInput;
+use crate::plan::{PlannedImage, disk_of};
 use embrak_compress::Compression;
 use embrak_disk::{Extents, pe};
-use embrak_model::definitions::{BootMethod, InitrdCompression, InitrdDef};
+use embrak_model::definitions::{Architecture, BoardDef, BootMethod, InitrdCompression, InitrdDef, Output};
 use embrak_resolve::Version;
 use embrak_root::{ModuleIndex, Root, needed};
 use embrak_store::Store;
@@ -266,30 +267,57 @@ fn library(root: &Root<'_>, name: &str) -> Vec<TreePath> {
         .collect()
 }
 
-/// A unified kernel image: the board's stub with kernel, initial file system, command line and description.
-pub(crate) fn unified(input: &DiskInput<'_>) -> Result<Extents> {
-    let image = &input.image.image.value;
-    let architecture = input.architecture();
-    let named = input.board.and_then(|b| b.stub.as_ref());
-    let usual = format!(
-        "/usr/lib/systemd/boot/efi/linux{}.efi.stub",
-        match architecture {
-            embrak_model::definitions::Architecture::X86_64 => "x64",
-            embrak_model::definitions::Architecture::Aarch64 => "aa64",
-            embrak_model::definitions::Architecture::Armv7 => "arm",
-            embrak_model::definitions::Architecture::Riscv64 => "riscv64",
-        }
-    );
-    let path = named.map_or(usual.as_str(), |s| s.value.as_str());
-    let root = Root::new(input.tree.clone(), input.store, input.epoch);
-    let stub = root.read(path).map_err(crate::compose::settled)?.ok_or_else(|| EngineError::Definition {
+/// Where the stub of unified kernel images lies in an image.
+fn stub_path(board: Option<&BoardDef>, architecture: Architecture) -> String {
+    let usual = match architecture {
+        Architecture::X86_64 => "x64",
+        Architecture::Aarch64 => "aa64",
+        Architecture::Armv7 => "arm",
+        Architecture::Riscv64 => "riscv64",
+    };
+    match board.and_then(|b| b.stub.as_ref()) {
+        Some(named) => named.value.clone(),
+        None => format!("/usr/lib/systemd/boot/efi/linux{usual}.efi.stub"),
+    }
+}
+
+fn no_stub(board: Option<&BoardDef>, path: &str, image: &str) -> EngineError {
+    EngineError::Definition {
         message: format!("the stub of unified kernel images, {path}, is not in the image {image}"),
-        help: match named {
+        help: match board.and_then(|b| b.stub.as_ref()) {
             Some(stub) => format!("add the package that has it; written at {}", stub.at),
             None => "add the package that has it (such as systemd-boot-efi), or name another with `stub` in the board"
                 .into(),
         },
-    })?;
+    }
+}
+
+/// Whether the kernel and the stub that the outputs will want are there.
+pub(crate) fn can_start(image: &PlannedImage, root: &Root<'_>) -> Result<()> {
+    let board = image.board.as_ref().map(|b| &b.def);
+    let on_disk = image.image.def.outputs.iter().any(|o| o.value.to_string().starts_with("disk:"));
+    let disk = disk_of(&image.image, image.board.as_ref()).filter(|_| on_disk);
+    let boots = disk.is_some_and(|disk| disk.partition.iter().any(|p| p.kind.value == "esp"));
+    let method = board.map(|b| b.boot).filter(|_| boots);
+    let wants = |output: Output| image.image.def.outputs.iter().any(|o| o.value == output);
+    let unified = wants(Output::Uki) || method == Some(BootMethod::Uki);
+    if unified || wants(Output::Kernel) || method == Some(BootMethod::Entries) {
+        kernel_of(&root.tree, &image.target.image)?;
+    }
+    let stub = stub_path(board, image.target.architecture);
+    if unified && root.entry(&stub).is_none() {
+        return Err(no_stub(board, &stub, &image.target.image));
+    }
+    Ok(())
+}
+
+/// A unified kernel image: the board's stub with kernel, initial file system, command line and description.
+pub(crate) fn unified(input: &DiskInput<'_>) -> Result<Extents> {
+    let image = &input.image.image.value;
+    let architecture = input.architecture();
+    let path = &stub_path(input.board, architecture);
+    let root = Root::new(input.tree.clone(), input.store, input.epoch);
+    let stub = root.read(path).map_err(crate::compose::settled)?.ok_or_else(|| no_stub(input.board, path, image))?;
     let broken = |e: pe::PeError| EngineError::Definition {
         message: format!("{path} cannot be used as a stub: {e}"),
         help: "name another with `stub` in the board".into(),

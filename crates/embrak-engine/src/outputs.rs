@@ -270,9 +270,7 @@ impl Writer<'_> {
             Output::RootTarGz => self.packed(Compression::Gzip),
             Output::RootTarZst => self.packed(Compression::Zstd),
             Output::Manifest => self.file(|out| out.write_all(tree.manifest().as_bytes())),
-            Output::ContainerOciArchive => {
-                self.emitted(&tar::archive(&self.container()?), Vec::new())
-            }
+            Output::ContainerOciArchive => self.emitted(&tar::archive(&self.container()?), Vec::new()),
             Output::ContainerOci => self.directory(&self.container()?),
         }
     }
@@ -444,9 +442,8 @@ impl Writer<'_> {
         let store = self.engine.store;
         let planned = plan_disk(&self.input()?)?;
         let packed = |compression: Compression| {
-            let mut known = self.file(|out| {
-                compression.compress(out, |inner| planned.extents.write_to(store, inner)).map(drop)
-            })?;
+            let mut known =
+                self.file(|out| compression.compress(out, |inner| planned.extents.write_to(store, inner)).map(drop))?;
             known.partitions = planned.partitions.clone();
             Ok(known)
         };

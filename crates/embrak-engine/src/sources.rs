@@ -51,7 +51,8 @@ impl Contents<'_> {
 /// # Errors
 /// Something cannot be read, or is neither file, directory nor link.
 pub(crate) fn directory_tree(contents: Contents<'_>, dir: &Path, mtime: i64, metadata: Metadata) -> Result<Tree> {
-    let mut walk = Walk { mtime, metadata, tree: Tree::new(), links: BTreeMap::new(), names: Vec::new(), files: Vec::new() };
+    let mut walk =
+        Walk { mtime, metadata, tree: Tree::new(), links: BTreeMap::new(), names: Vec::new(), files: Vec::new() };
     walk.directory(dir, &TreePath::root())?;
     let Walk { mut tree, names, files, .. } = walk;
     for (path, (found, length)) in names.iter().zip(contents.take(&files)?) {

@@ -311,4 +311,7 @@ fn nothing_of_another_architecture_is_run() {
     );
     let said = place.failure(&["i"]);
     assert!(said.contains("is for riscv64") && said.contains("declared"), "{said}");
+    let events = place.heard.0.lock().unwrap();
+    let begun = events.iter().any(|e| matches!(e, embrak_engine::Event::Started(_)));
+    assert!(!begun, "it is told before anything is built");
 }

@@ -139,7 +139,8 @@ pub fn fill(extents: &Extents, blobs: &dyn BlobSource, file: &File) -> io::Resul
         let length = item.length();
         let mut from = 0;
         while from < length && !matches!(item, Extent::Zeros(n) if *n >= SMALLEST_HOLE) {
-            let joins = matches!(runs.last(), Some((start, run)) if start + run.total() == at + from && run.total() < RUN);
+            let joins =
+                matches!(runs.last(), Some((start, run)) if start + run.total() == at + from && run.total() < RUN);
             if !joins {
                 runs.push((at + from, Extents::new()));
             }

@@ -99,7 +99,8 @@ fn head(name: &[u8], entry: &Entry) -> Vec<u8> {
 pub fn archive(tree: &Tree) -> Extents {
     let mut archive = Extents::new();
     let mut all: Vec<(&TreePath, &Entry)> = tree.iter().collect();
-    let parts = |path: &TreePath| -> Vec<u8> { path.as_bytes().iter().map(|c| if *c == b'/' { 0 } else { *c }).collect() };
+    let parts =
+        |path: &TreePath| -> Vec<u8> { path.as_bytes().iter().map(|c| if *c == b'/' { 0 } else { *c }).collect() };
     all.sort_by_cached_key(|(path, _)| parts(path));
     // The name of a file that comes first has its bytes; the others are links to that.
     let mut firsts: BTreeMap<&TreePath, &TreePath> = BTreeMap::new();
