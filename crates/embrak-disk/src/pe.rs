@@ -90,8 +90,10 @@ fn headers(b: &[u8]) -> Result<Headers, PeError> {
         0x20b => true,
         _ => return Err(wrong("no optional header")),
     };
+    // Up to the directories, of which the fifth tells of a signature.
+    let least = if wide { 112 } else { 96 };
     let (count, table) = (usize::from(get16(b, coff + 2)), optional + usize::from(get16(b, coff + 16)));
-    if count == 0 || count > 96 || table + count * 40 > b.len() || table < optional + 72 {
+    if count == 0 || count > 96 || table + count * 40 > b.len() || table < optional + least {
         return Err(wrong("its table of sections is cut off"));
     }
     Ok(Headers { coff, optional, table, count, wide })
