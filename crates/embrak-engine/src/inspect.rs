@@ -207,7 +207,7 @@ pub struct Artifact {
     pub content: Content,
     /// The file, unpacked when it was packed.
     plain: Option<File>,
-    scratch: Store,
+    pub(crate) scratch: Store,
     _dir: tempfile::TempDir,
 }
 
@@ -456,7 +456,7 @@ impl Artifact {
     }
 
     /// The plain bytes of the disk, container taken off.
-    fn with_disk<T>(&self, use_it: impl FnOnce(&dyn ReadAt) -> Result<T>) -> Result<T> {
+    pub(crate) fn with_disk<T>(&self, use_it: impl FnOnce(&dyn ReadAt) -> Result<T>) -> Result<T> {
         let Some(file) = &self.plain else { return Err(EngineError::other("it is no file", "")) };
         if self.wrappings.iter().any(|w| matches!(w, Wrapping::Qcow2(_))) {
             let image = qcow2::Image::open(file)

@@ -11,6 +11,8 @@
 //! Each step's result is cached by the digest of its inputs. Nothing here prints: results are values, progress goes
 //! to an [`Observer`].
 
+mod audit;
+mod bill;
 mod boot;
 mod build;
 mod causes;
@@ -39,6 +41,8 @@ mod toolchain;
 mod unpack;
 mod vendor;
 
+pub use audit::{advisory_texts, profile, profiles};
+pub use bill::{Bill, BillPackage, bill};
 pub use boot::{BootOptions, BootReport, ConsoleCheck, DirectStart, boot, find_emulator};
 pub use build::{BuildOptions, BuildResult, build};
 pub use causes::{Cause, explain_bytes};

@@ -232,6 +232,25 @@ pub enum Verb {
         #[arg(long, short)]
         interactive: bool,
     },
+    /// Look for what is wrong with an image, ours or not: leftovers, accounts, secrets, requirements, vulnerabilities
+    #[command(
+        after_help = "Exit status: 0 good, 3 something is found that counts.\nExamples:\n  embrak audit out/beacon-console/sim-x86_64/*.raw\n  embrak audit disk.qcow2 --profile hardened-appliance --fail-on medium\n  embrak audit root.tar.zst --advisories advisories/ --decisions decisions.toml"
+    )]
+    Audit(AuditArgs),
+    /// Tell what is in an image, ours or not: its packages with versions, licences and suppliers
+    #[command(
+        after_help = "Example:\n  embrak bill out/tide-service/x86_64/*.oci.tar --form spdx > tide-service.spdx.json"
+    )]
+    Bill {
+        /// The image
+        path: PathBuf,
+        /// How to write it: for people, SPDX 2.3 or CycloneDX 1.5
+        #[arg(long, value_enum, default_value = "text")]
+        form: BillForm,
+        /// List every file, too
+        #[arg(long)]
+        files: bool,
+    },
     /// Make and show signing keys
     Keys {
         #[command(subcommand)]
@@ -291,6 +310,37 @@ pub enum Verb {
     },
     /// Print a completion script for a shell
     Completions { shell: clap_complete::Shell },
+}
+
+#[derive(ValueEnum, Debug, Clone, Copy, PartialEq, Eq)]
+pub enum BillForm {
+    Text,
+    Spdx,
+    Cyclonedx,
+}
+
+#[derive(ClapArgs, Debug)]
+pub struct AuditArgs {
+    /// The image
+    pub path: PathBuf,
+    /// Judge it by this profile: the name of one in the layers, or a file
+    #[arg(long, value_name = "NAME|FILE")]
+    pub profile: Vec<String>,
+    /// Advisories in the OSV format: a file, a directory or a tar archive of them
+    #[arg(long, value_name = "PATH")]
+    pub advisories: Vec<PathBuf>,
+    /// What was decided about advisories
+    #[arg(long, value_name = "FILE", requires = "advisories")]
+    pub decisions: Option<PathBuf>,
+    /// The least severity that counts: info, low, medium or high
+    #[arg(long, value_name = "SEVERITY", default_value = "high")]
+    pub fail_on: embrak_audit::Severity,
+    /// Show everything: all places, and what is allowed
+    #[arg(long)]
+    pub all: bool,
+    /// Print SARIF 2.1.0
+    #[arg(long, conflicts_with = "json")]
+    pub sarif: bool,
 }
 
 #[derive(ValueEnum, Debug, Clone, Copy, PartialEq, Eq)]

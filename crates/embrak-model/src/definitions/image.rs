@@ -91,6 +91,23 @@ pub struct ImageDef {
     /// What has to be so in the result.
     #[serde(default)]
     pub check: Vec<CheckDef>,
+    /// What `audit` may find, with the reason.
+    #[serde(default)]
+    pub allow: Vec<AllowDef>,
+}
+
+/// Something `audit` finds that is meant to be so.
+#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct AllowDef {
+    /// The rule, such as `set-id`.
+    pub rule: Located<String>,
+    /// A glob over what it is found at: a path, a user, a partition.
+    pub at: String,
+    /// Why it is all right.
+    pub reason: String,
+    /// The last day it is, `YYYY-MM-DD`; always when not said.
+    pub until: Option<String>,
 }
 
 #[derive(JsonSchema)]

@@ -7,9 +7,9 @@ mod workspace;
 
 pub use board::{BoardDef, BoardStatus, BootMethod, EmulatorDef, RawDef};
 pub use image::{
-    CheckDef, ContainerDef, DiskDef, FileDef, FilesystemKind, FinishDef, GroupDef, ImageDef, InitrdCompression,
-    InitrdDef, LayerCompression, Output, PartitionAttribute, PartitionDef, Scripts, Seconds, ServicesDef, SystemDef,
-    TableKind, UserDef,
+    AllowDef, CheckDef, ContainerDef, DiskDef, FileDef, FilesystemKind, FinishDef, GroupDef, ImageDef,
+    InitrdCompression, InitrdDef, LayerCompression, Output, PartitionAttribute, PartitionDef, Scripts, Seconds,
+    ServicesDef, SystemDef, TableKind, UserDef,
 };
 pub use recipe::{Method, NeedsDef, OptionDef, RecipeDef, SourceDef, SplitDef, StepsDef};
 pub(crate) use workspace::AmendmentForm;

@@ -1,5 +1,6 @@
 //! One file per group of verbs.
 
+mod audit;
 mod build;
 mod definitions;
 mod evidence;
@@ -64,6 +65,8 @@ pub fn run(args: Args) -> Result<Code, Failure> {
         Verb::Inspect { path, files, cat, extract } => images::inspect(&global, &path, files, cat, extract),
         Verb::Diff { a, b } => images::diff(&global, &a, &b),
         Verb::Boot { path, limit, kernel, interactive } => images::boot(&global, path, limit, kernel, interactive),
+        Verb::Audit(args) => audit::audit(&global, &args),
+        Verb::Bill { path, form, files } => audit::bill(&global, &path, form, files),
         Verb::Keys { action } => evidence::keys(&global, action),
         Verb::Sign { paths, key } => evidence::sign(&global, paths, &key),
         Verb::Verify { paths, policy, key, evidence } => evidence::verify(&global, paths, policy, key, evidence),
