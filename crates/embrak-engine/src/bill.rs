@@ -1,10 +1,13 @@
 //! Bills of materials: what is in an image, as SPDX 2.3 and CycloneDX 1.5, for our images and for anybody's.
 
 use crate::TOOL_VERSION;
+use crate::error::Result;
 use crate::inspect::Artifact;
+use crate::outputs::OutputFile;
 use crate::record::RunRecord;
 use embrak_disk::Guid;
-use embrak_tree::{Digest, Kind, TreePath};
+use embrak_store::Store;
+use embrak_tree::{BlobSource, Digest, Kind, TreePath};
 use serde::Serialize;
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, BTreeSet};
@@ -36,6 +39,22 @@ pub struct BillPackage {
 }
 
 impl BillPackage {
+    /// A package that a recipe made.
+    fn own(name: &str, version: &str, architecture: &str) -> BillPackage {
+        BillPackage {
+            name: name.to_string(),
+            version: version.to_string(),
+            architecture: architecture.to_string(),
+            license: None,
+            supplier: None,
+            source: name.to_string(),
+            namespace: "embrak".into(),
+            kind: "generic".into(),
+            digest: None,
+            requires: Vec::new(),
+        }
+    }
+
     /// Its package URL.
     pub fn purl(&self) -> String {
         let part = |text: &str| -> String {
@@ -138,76 +157,60 @@ impl Artifact {
 
     /// Everything that databases in it tell of its packages.
     pub fn materials(&self) -> Vec<BillPackage> {
-        let release = self.text("/usr/lib/os-release").or_else(|| self.text("/etc/os-release")).unwrap_or_default();
-        let id = release.lines().find_map(|l| l.strip_prefix("ID=")).map(|v| v.trim_matches('"').to_string());
-        let mut all = Vec::new();
-        if let Some(text) = self.text("/var/lib/dpkg/status") {
-            all.extend(from_status(&text, id.as_deref().unwrap_or("debian")));
-        }
-        if let Some(text) = self.text("/lib/apk/db/installed").or_else(|| self.text("/usr/lib/apk/db/installed")) {
-            all.extend(from_apk(&text, id.as_deref().unwrap_or("alpine")));
-        }
-        let known: BTreeSet<String> = all.iter().map(|p: &BillPackage| p.name.clone()).collect();
-        for package in self.packages().into_iter().filter(|p| !known.contains(&p.name)) {
-            all.push(BillPackage {
-                source: package.name.clone(),
-                name: package.name,
-                version: package.version,
-                architecture: String::new(),
-                license: None,
-                supplier: None,
-                namespace: "embrak".into(),
-                kind: "generic".into(),
-                digest: None,
-                requires: Vec::new(),
-            });
-        }
-        all
+        materials(&|path| self.text(path))
     }
 }
 
-/// The bill of an artifact. What a run recorded of its packages is added: licences, digests, what they need.
-pub fn bill(artifact: &Artifact, record: Option<&RunRecord>, files: bool) -> Bill {
-    let identity = artifact.identity();
-    let text = |key: &str| identity.as_ref().and_then(|i| i[key].as_str()).map(str::to_string);
-    let file_name = artifact.path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let mut packages = artifact.materials();
-    let output = record.and_then(|r| r.outputs.iter().find(|o| o.artifact == artifact.digest));
-    for info in output.and_then(|o| record?.packages.get(&o.image)).into_iter().flatten() {
-        let there = packages.iter_mut().find(|p| p.name == info.name);
-        let package = match there {
-            Some(package) => package,
-            None => {
-                packages.push(BillPackage {
-                    name: info.name.clone(),
-                    version: info.version.clone(),
-                    architecture: info.architecture.clone(),
-                    license: None,
-                    supplier: None,
-                    source: info.name.clone(),
-                    namespace: "embrak".into(),
-                    kind: "generic".into(),
-                    digest: None,
-                    requires: Vec::new(),
-                });
-                let Some(last) = packages.last_mut() else { continue };
-                last
-            }
-        };
+/// Everything that databases of a root tell of its packages; `text` reads a file.
+fn materials(text: &dyn Fn(&str) -> Option<String>) -> Vec<BillPackage> {
+    let release = text("/usr/lib/os-release").or_else(|| text("/etc/os-release")).unwrap_or_default();
+    let id = release.lines().find_map(|l| l.strip_prefix("ID=")).map(|v| v.trim_matches('"').to_string());
+    let mut all = Vec::new();
+    if let Some(text) = text("/var/lib/dpkg/status") {
+        all.extend(from_status(&text, id.as_deref().unwrap_or("debian")));
+    }
+    if let Some(text) = text("/lib/apk/db/installed").or_else(|| text("/usr/lib/apk/db/installed")) {
+        all.extend(from_apk(&text, id.as_deref().unwrap_or("alpine")));
+    }
+    let known: BTreeSet<String> = all.iter().map(|p: &BillPackage| p.name.clone()).collect();
+    let identity = text("/usr/lib/embrak/image.json").and_then(|t| serde_json::from_str::<Value>(&t).ok());
+    let own = identity.as_ref().and_then(|i| i["packages"].as_array()).cloned().unwrap_or_default();
+    for package in own {
+        let (Some(name), Some(version)) = (package["name"].as_str(), package["version"].as_str()) else { continue };
+        if !known.contains(name) {
+            all.push(BillPackage::own(name, version, ""));
+        }
+    }
+    all
+}
+
+/// Adds what a run recorded of the packages of an image: licences, digests, what they need.
+fn recorded(packages: &mut Vec<BillPackage>, record: &RunRecord, image: &str) {
+    for info in record.packages.get(image).into_iter().flatten() {
+        let at = packages.iter().position(|p| p.name == info.name).unwrap_or_else(|| {
+            packages.push(BillPackage::own(&info.name, &info.version, &info.architecture));
+            packages.len() - 1
+        });
+        let package = &mut packages[at];
         if !info.license.is_empty() {
             package.license = Some(info.license.clone());
         }
-        if let Some(ready) = &info.ready_made {
-            package.digest = Some(ready.file);
-        } else {
-            let workspace = record.map(|r| r.workspace.rsplit('/').next().unwrap_or_default().to_string());
-            package.supplier = package.supplier.take().or(workspace.filter(|w| !w.is_empty()));
-            package.architecture.clone_from(&info.architecture);
+        match &info.ready_made {
+            Some(ready) => package.digest = Some(ready.file),
+            None => {
+                let workspace = record.workspace.rsplit('/').next().unwrap_or_default();
+                package.supplier = package.supplier.take().or(Some(workspace.to_string()).filter(|w| !w.is_empty()));
+                package.architecture.clone_from(&info.architecture);
+            }
         }
         if package.requires.is_empty() {
             package.requires = info.requires.iter().flat_map(|r| needed(r)).collect();
         }
     }
+}
+
+/// Puts packages in order, and leaves of what they need what is there.
+fn in_order(mut packages: Vec<BillPackage>) -> Vec<BillPackage> {
     packages.sort_by(|a, b| (&a.name, &a.version).cmp(&(&b.name, &b.version)));
     let names: BTreeSet<String> = packages.iter().map(|p| p.name.clone()).collect();
     for package in &mut packages {
@@ -216,6 +219,43 @@ pub fn bill(artifact: &Artifact, record: Option<&RunRecord>, files: bool) -> Bil
         package.requires.sort();
         package.requires.dedup();
     }
+    packages
+}
+
+/// The bill of an output of a run, by what the run recorded; the output itself is not read.
+pub(crate) fn bill_of_run(store: &Store, record: &RunRecord, output: &OutputFile) -> Result<Bill> {
+    let tree = crate::sources::get_tree(store, &output.tree)?;
+    let text = |path: &str| -> Option<String> {
+        let entry = tree.get(&TreePath::new(path).ok()?)?;
+        let Kind::File { digest, .. } = tree.resolve_link(entry).kind else { return None };
+        Some(String::from_utf8_lossy(&store.read(&digest).ok()?).into_owned())
+    };
+    let mut packages = materials(&text);
+    recorded(&mut packages, record, &output.image);
+    let identity = text("/usr/lib/embrak/image.json").and_then(|t| serde_json::from_str::<Value>(&t).ok());
+    let identity = identity.unwrap_or_default();
+    Ok(Bill {
+        name: output.image.clone(),
+        version: identity["version"].as_str().unwrap_or_default().to_string(),
+        artifact: output.artifact,
+        created: identity["epoch"].as_i64().unwrap_or(0),
+        packages: in_order(packages),
+        files: Vec::new(),
+    })
+}
+
+/// The bill of an artifact. What a run recorded of its packages is added: licences, digests, what they need.
+pub fn bill(artifact: &Artifact, record: Option<&RunRecord>, files: bool) -> Bill {
+    let identity = artifact.identity();
+    let text = |key: &str| identity.as_ref().and_then(|i| i[key].as_str()).map(str::to_string);
+    let file_name = artifact.path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let mut packages = artifact.materials();
+    if let Some(record) = record
+        && let Some(output) = record.outputs.iter().find(|o| o.artifact == artifact.digest)
+    {
+        recorded(&mut packages, record, &output.image);
+    }
+    let packages = in_order(packages);
     let listed =
         |place: &str, path: &TreePath| if place.is_empty() { path.to_string() } else { format!("{place}: {path}") };
     let mut all_files = Vec::new();

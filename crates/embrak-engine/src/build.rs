@@ -114,6 +114,7 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
         inputs: plan.images.iter().map(|i| (i.target.image.clone(), i.locked.input)).collect(),
         files: plan.recorded_files(),
         layers: crate::vendor::layers_of(workspace),
+        layer_names: workspace.layers.iter().map(|l| l.def.layer.to_string()).collect(),
         reports: BTreeMap::new(),
         secrets: workspace.params.0.iter().filter(|(_, p)| p.secret).map(|(name, _)| name.clone()).collect(),
         error: None,

@@ -7,10 +7,11 @@ use crate::reproduce::Reproduction;
 use embrak_store::{RunRow, Store};
 use embrak_tree::Digest;
 use embrak_trust::{
-    Checked, Envelope, KeyId, PROVENANCE, Policy, REPRODUCTION, SigningKey, Statement, Subject, Subjects,
-    read_evidence, verify,
+    BILL_CYCLONEDX, BILL_SPDX, Checked, Envelope, KeyId, PROVENANCE, Policy, REPRODUCTION, SigningKey, Statement,
+    Subject, Subjects, read_evidence, verify,
 };
 use serde_json::json;
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 /// What was signed.
@@ -44,8 +45,14 @@ pub fn sign(store: &Store, path: &Path, key: &SigningKey) -> Result<SignReport> 
     let artifact = known_digest(store, path)?;
     let (row, record) = find_run(store, None, Some(&artifact))?;
     let output = output_of(&record, &artifact)?;
-    let statement = Statement::new(subject(path, output), PROVENANCE, provenance(&row, &record, output));
-    let evidence = append(path, &statement, key)?;
+    let bill = crate::bill::bill_of_run(store, &record, output)?;
+    let about = |kind: &str, predicate| Statement::new(subject(path, output), kind, predicate);
+    let statements = [
+        about(PROVENANCE, provenance(&row, &record, output)),
+        about(BILL_SPDX, bill.spdx()),
+        about(BILL_CYCLONEDX, bill.cyclonedx()),
+    ];
+    let evidence = append(path, &statements, key)?;
     Ok(SignReport { path: path.to_path_buf(), evidence, artifact, run: row.id, key: key.public().id() })
 }
 
@@ -76,16 +83,16 @@ pub fn sign_reproduction(
     });
     let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let statement = Statement::new(Subject::new(&name, &artifact, &output.tree), REPRODUCTION, predicate);
-    let evidence = append(path, &statement, key)?;
+    let evidence = append(path, &[statement], key)?;
     Ok(SignReport { path: path.to_path_buf(), evidence, artifact, run: reproduction.run, key: key.public().id() })
 }
 
 /// The digest of a file we have written ourselves and that has not changed since, without reading it again.
-fn known_digest(store: &Store, path: &Path) -> Result<Digest> {
+pub(crate) fn known_digest(store: &Store, path: &Path) -> Result<Digest> {
     if path.is_dir() { artifact_digest(path) } else { Ok(store.host_file(path, false)?.0) }
 }
 
-fn output_of<'a>(record: &'a RunRecord, artifact: &Digest) -> Result<&'a OutputFile> {
+pub(crate) fn output_of<'a>(record: &'a RunRecord, artifact: &Digest) -> Result<&'a OutputFile> {
     record
         .outputs
         .iter()
@@ -93,14 +100,17 @@ fn output_of<'a>(record: &'a RunRecord, artifact: &Digest) -> Result<&'a OutputF
         .ok_or_else(|| EngineError::other(format!("the run did not make {artifact}"), "build it again"))
 }
 
-fn subject(path: &Path, output: &OutputFile) -> Subject {
+pub(crate) fn subject(path: &Path, output: &OutputFile) -> Subject {
     let name = path.file_name().unwrap_or_default().to_string_lossy();
     Subject::new(&name, &output.artifact, &output.tree)
 }
 
-fn append(path: &Path, statement: &Statement, key: &SigningKey) -> Result<PathBuf> {
+/// Puts statements behind what others have said; what the same key said of the same kind before is replaced.
+pub(crate) fn append(path: &Path, statements: &[Statement], key: &SigningKey) -> Result<PathBuf> {
     let evidence = evidence_path(path);
-    let envelope = Envelope::sign(statement, key).map_err(|e| EngineError::other(e.to_string(), ""))?;
+    let signed =
+        |s: &Statement| Envelope::sign(s, key).map_err(|e| EngineError::other(e.to_string(), "look at the key"));
+    let envelopes = statements.iter().map(signed).collect::<Result<Vec<_>>>()?;
     let before = match std::fs::read_to_string(&evidence) {
         Ok(text) => read_evidence(&text).map_err(|why| {
             EngineError::other(
@@ -112,12 +122,19 @@ fn append(path: &Path, statement: &Statement, key: &SigningKey) -> Result<PathBu
         Err(error) => return Err(error).doing("read", &evidence),
     };
     let replaced = |old: &Envelope| {
-        old.signed_by(&key.public()) && old.statement().is_ok_and(|s| s.predicate_type == statement.predicate_type)
+        let same = |s: &Statement| statements.iter().any(|new| new.predicate_type == s.predicate_type);
+        old.signed_by(&key.public()) && old.statement().is_ok_and(|s| same(&s))
     };
     let lines: String =
-        before.iter().filter(|old| !replaced(old)).chain([&envelope]).map(|e| e.to_line() + "\n").collect();
+        before.iter().filter(|old| !replaced(old)).chain(&envelopes).map(|e| e.to_line() + "\n").collect();
     write_beside(&evidence, lines.as_bytes())?;
     Ok(evidence)
+}
+
+/// The repositories that packages of an output's image are from.
+fn repositories(record: &RunRecord, output: &OutputFile) -> BTreeSet<String> {
+    let packages = record.packages.get(&output.image).into_iter().flatten();
+    packages.filter_map(|p| p.ready_made.as_ref().map(|r| r.repository.clone())).collect()
 }
 
 /// SLSA provenance v1 of one output.
@@ -152,6 +169,8 @@ fn provenance(row: &RunRow, record: &RunRecord, output: &OutputFile) -> serde_js
                 "input": record.inputs.get(&output.image),
                 "writers": record.writers,
                 "hostToolsUsed": !record.host_tools.is_empty(),
+                "layers": record.layer_names,
+                "repositories": repositories(record, output),
             },
             "resolvedDependencies": dependencies,
         },

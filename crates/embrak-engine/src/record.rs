@@ -72,6 +72,9 @@ pub struct RunRecord {
     /// Layers from elsewhere: digest of where they are from, digest of their trees.
     #[serde(default)]
     pub layers: BTreeMap<Digest, Digest>,
+    /// Names of all layers.
+    #[serde(default)]
+    pub layer_names: Vec<String>,
     /// Names of secret parameters; their values are nowhere.
     #[serde(default)]
     pub secrets: Vec<String>,

@@ -145,7 +145,10 @@ pub(crate) fn write(
     }
     std::fs::create_dir_all(dir).doing("make", dir)?;
     let payload = serde_json::to_vec(&head).map_err(|e| EngineError::other(e.to_string(), ""))?;
-    let line = Envelope::sign_bytes(PAYLOAD_TYPE, &payload, key).to_line() + "\n";
+    let line = Envelope::sign_bytes(PAYLOAD_TYPE, &payload, key)
+        .map_err(|e| EngineError::other(e.to_string(), "look at the key"))?
+        .to_line()
+        + "\n";
     crate::write_beside(&dir.join(HEAD), line.as_bytes())?;
     Ok(VendorReport {
         dir: dir.to_path_buf(),

@@ -330,7 +330,8 @@ pub fn publish(
         }
         fs::create_dir_all(dir).map_err(|e| io("make", dir, e))?;
         let payload = serde_json::to_vec(&head).map_err(|e| damaged(e.to_string()))?;
-        let line = Envelope::sign_bytes(PAYLOAD_TYPE, &payload, key).to_line() + "\n";
+        let line =
+            Envelope::sign_bytes(PAYLOAD_TYPE, &payload, key).map_err(|e| damaged(e.to_string()))?.to_line() + "\n";
         // The signed document last: until then, readers see the repository as it was.
         let beside = dir.join(format!(".{HEAD}.new"));
         fs::write(&beside, line).map_err(|e| io("write", &beside, e))?;

@@ -36,6 +36,9 @@ pub enum EnvelopeError {
     /// The line is not an envelope.
     #[error("not a signed envelope: {0}")]
     Format(String),
+    /// The key did not sign.
+    #[error("{0}")]
+    Key(String),
     /// The payload is not a statement.
     #[error("the signed text is not a statement: {0}")]
     Statement(String),
@@ -55,17 +58,21 @@ impl Envelope {
     /// The statement cannot be written as JSON.
     pub fn sign(statement: &Statement, key: &SigningKey) -> Result<Self, EnvelopeError> {
         let payload = serde_json::to_vec(statement).map_err(|e| EnvelopeError::Statement(e.to_string()))?;
-        Ok(Envelope::sign_bytes(PAYLOAD_TYPE, &payload, key))
+        Envelope::sign_bytes(PAYLOAD_TYPE, &payload, key)
     }
 
     /// Signs a document of another type.
-    pub fn sign_bytes(payload_type: &str, payload: &[u8], key: &SigningKey) -> Self {
-        let signature = key.sign(&pre_authentication(payload_type, payload));
-        Envelope {
+    ///
+    /// # Errors
+    /// The key does not sign.
+    pub fn sign_bytes(payload_type: &str, payload: &[u8], key: &SigningKey) -> Result<Self, EnvelopeError> {
+        let message = pre_authentication(payload_type, payload);
+        let signature = key.sign(&message).map_err(|e| EnvelopeError::Key(e.to_string()))?;
+        Ok(Envelope {
             payload_type: payload_type.to_string(),
             payload: STANDARD.encode(payload),
             signatures: vec![EnvelopeSignature { keyid: key.public().id(), sig: STANDARD.encode(signature) }],
-        }
+        })
     }
 
     /// The document of an envelope of this type, if one of the keys has signed it, and which of them did.

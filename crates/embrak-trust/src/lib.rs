@@ -9,12 +9,17 @@
 
 mod envelope;
 mod keys;
+pub mod log;
 mod policy;
+pub mod signer;
 mod statement;
 mod verify;
 
 pub use envelope::{Envelope, EnvelopeError, PAYLOAD_TYPE};
-pub use keys::{KeyError, KeyId, PublicKey, SigningKey};
-pub use policy::{Policy, PolicyError, PolicyRule, Signer};
-pub use statement::{PROVENANCE, REPRODUCTION, STATEMENT_TYPE, Statement, StatementKind, Subject};
+pub use keys::{Algorithm, KeyError, KeyId, PublicKey, SigningKey};
+pub use policy::{Day, Policy, PolicyError, PolicyRule, Signer};
+pub use statement::{
+    BILL_CYCLONEDX, BILL_SPDX, CHECKS, PROVENANCE, RELEASE, REPRODUCTION, STATEMENT_TYPE, Statement, StatementKind,
+    Subject,
+};
 pub use verify::{Check, Checked, Subjects, Verified, read_evidence, verify};

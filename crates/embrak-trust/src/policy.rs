@@ -41,6 +41,8 @@ struct File {
     #[serde(default)]
     signer: BTreeMap<String, FileSigner>,
     #[serde(default)]
+    revoked: Vec<FileRevoked>,
+    #[serde(default)]
     policy: Vec<FileRule>,
 }
 
@@ -49,14 +51,31 @@ struct File {
 struct FileSigner {
     key: PathBuf,
     may: Vec<StatementKind>,
+    until: Option<toml::value::Datetime>,
 }
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
+struct FileRevoked {
+    key: String,
+    reason: String,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
 struct FileRule {
     images: Vec<String>,
     require: BTreeMap<StatementKind, usize>,
+    made_after: Option<toml::value::Datetime>,
+    made_before: Option<toml::value::Datetime>,
+    repositories: Option<Vec<String>>,
+    layers: Option<Vec<String>>,
+    #[serde(default)]
+    forbidden_licenses: Vec<String>,
 }
+
+/// A day.
+pub type Day = jiff::civil::Date;
 
 /// Somebody who may say something.
 #[derive(Debug, Clone)]
@@ -67,6 +86,8 @@ pub struct Signer {
     pub key: PublicKey,
     /// What they may say.
     pub may: Vec<StatementKind>,
+    /// The last day their key is believed.
+    pub until: Option<Day>,
 }
 
 /// What has to be said about some images.
@@ -77,6 +98,16 @@ pub struct PolicyRule {
     matchers: Vec<GlobMatcher>,
     /// How many different signers have to say each kind.
     pub require: BTreeMap<StatementKind, usize>,
+    /// The first day it may have been made.
+    pub made_after: Option<Day>,
+    /// The last day it may have been made.
+    pub made_before: Option<Day>,
+    /// Repositories its packages may come from.
+    pub repositories: Option<Vec<String>>,
+    /// Layers its definitions may come from.
+    pub layers: Option<Vec<String>>,
+    /// Licences, by SPDX identifier, that nothing in it may be under.
+    pub forbidden_licenses: Vec<String>,
 }
 
 /// A policy.
@@ -84,19 +115,52 @@ pub struct PolicyRule {
 pub struct Policy {
     /// Who may say something.
     pub signers: Vec<Signer>,
+    /// Keys that are not believed any more, by whole identity or its beginning, and why.
+    pub revoked: Vec<(String, String)>,
+    /// The day it is: keys end.
+    pub today: Day,
     rules: Vec<PolicyRule>,
 }
 
+fn today() -> Day {
+    jiff::Timestamp::now().to_zoned(jiff::tz::TimeZone::UTC).date()
+}
+
+/// The day of a written date or time.
+fn day(written: &toml::value::Datetime) -> Result<Day, String> {
+    let text = written.to_string();
+    let date = text.split(['T', ' ']).next().unwrap_or_default();
+    date.parse().map_err(|e| format!("`{text}` is no day: {e}"))
+}
+
 impl Policy {
+    /// Why a key is not believed any more, if it is not.
+    pub fn distrust(&self, signer: &Signer) -> Option<String> {
+        let id = signer.key.id().0;
+        let name = &signer.name;
+        if let Some((_, reason)) = self.revoked.iter().find(|(known, _)| id.starts_with(known.as_str())) {
+            return Some(format!("the key of {name} is revoked: {reason}"));
+        }
+        let until = signer.until.filter(|until| *until < self.today)?;
+        Some(format!("the key of {name} was good until {until}"))
+    }
+
     /// One key, trusted to say how anything was made: what is meant when only a key is given.
     pub fn of_key(name: &str, key: PublicKey) -> Self {
-        let signer = Signer { name: name.to_string(), key, may: vec![StatementKind::Provenance] };
+        let may =
+            [StatementKind::Provenance, StatementKind::Bill, StatementKind::Checks, StatementKind::Release].to_vec();
+        let signer = Signer { name: name.to_string(), key, may, until: None };
         let everything = PolicyRule {
             images: vec!["*".into()],
             matchers: Glob::new("*").map(|g| g.compile_matcher()).into_iter().collect(),
             require: [(StatementKind::Provenance, 1)].into(),
+            made_after: None,
+            made_before: None,
+            repositories: None,
+            layers: None,
+            forbidden_licenses: Vec::new(),
         };
-        Policy { signers: vec![signer], rules: vec![everything] }
+        Policy { signers: vec![signer], revoked: Vec::new(), today: today(), rules: vec![everything] }
     }
 
     /// Reads a policy; keys lie relative to it.
@@ -118,7 +182,8 @@ impl Policy {
                 // Two names for one key would let one person count twice.
                 return Err(fail(format!("signers `{other}` and `{name}` have the same key")));
             }
-            signers.push(Signer { name, key, may: signer.may });
+            let until = signer.until.as_ref().map(|d| day(d).map_err(&fail)).transpose()?;
+            signers.push(Signer { name, key, may: signer.may, until });
         }
         let mut rules = Vec::new();
         for rule in file.policy {
@@ -129,9 +194,26 @@ impl Policy {
             if rule.require.values().any(|n| *n == 0) {
                 return Err(fail("a rule requires nothing: 0 signers".into()));
             }
-            rules.push(PolicyRule { images: rule.images, matchers, require: rule.require });
+            let read = |d: &Option<toml::value::Datetime>| d.as_ref().map(|d| day(d).map_err(&fail)).transpose();
+            rules.push(PolicyRule {
+                images: rule.images,
+                matchers,
+                require: rule.require,
+                made_after: read(&rule.made_after)?,
+                made_before: read(&rule.made_before)?,
+                repositories: rule.repositories,
+                layers: rule.layers,
+                forbidden_licenses: rule.forbidden_licenses,
+            });
         }
-        Ok(Policy { signers, rules })
+        let mut revoked = Vec::new();
+        for entry in file.revoked {
+            if entry.key.len() < 12 || !entry.key.bytes().all(|b| b.is_ascii_hexdigit()) {
+                return Err(fail(format!("`{}` is no key id: at least 12 hexadecimal digits", entry.key)));
+            }
+            revoked.push((entry.key.to_lowercase(), entry.reason));
+        }
+        Ok(Policy { signers, revoked, today: today(), rules })
     }
 
     /// The rules that speak of an image.

@@ -11,6 +11,15 @@ pub const PROVENANCE: &str = "https://slsa.dev/provenance/v1";
 /// Predicate of an artifact having been made again, and with which result. Ours: no open one exists.
 pub const REPRODUCTION: &str = "https://embrak.example/reproduction/v1";
 
+/// Predicate of a bill of materials: SPDX 2.3.
+pub const BILL_SPDX: &str = "https://spdx.dev/Document/v2.3";
+/// Predicate of a bill of materials: CycloneDX.
+pub const BILL_CYCLONEDX: &str = "https://cyclonedx.org/bom";
+/// Predicate of checks having been made: in-toto test result.
+pub const CHECKS: &str = "https://in-toto.io/attestation/test-result/v0.1";
+/// Predicate of an artifact standing in a log of releases. Ours: no open one exists.
+pub const RELEASE: &str = "https://embrak.example/release/v1";
+
 /// What kind of thing a statement says; what policies speak of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -19,6 +28,12 @@ pub enum StatementKind {
     Provenance,
     /// That it was made again.
     Reproduction,
+    /// What is in it.
+    Bill,
+    /// That it was checked, and with which result.
+    Checks,
+    /// That it stands in a log of releases.
+    Release,
 }
 
 impl StatementKind {
@@ -27,6 +42,9 @@ impl StatementKind {
         match self {
             StatementKind::Provenance => "provenance",
             StatementKind::Reproduction => "reproduction",
+            StatementKind::Bill => "bill",
+            StatementKind::Checks => "checks",
+            StatementKind::Release => "release",
         }
     }
 
@@ -35,6 +53,9 @@ impl StatementKind {
         match predicate_type {
             PROVENANCE => Some(StatementKind::Provenance),
             REPRODUCTION => Some(StatementKind::Reproduction),
+            BILL_SPDX | BILL_CYCLONEDX => Some(StatementKind::Bill),
+            CHECKS => Some(StatementKind::Checks),
+            RELEASE => Some(StatementKind::Release),
             _ => None,
         }
     }

@@ -1,6 +1,7 @@
 //! Checking evidence against an artifact and a policy.
 
-use crate::{Envelope, KeyId, Policy, Statement, StatementKind, Subject};
+use crate::policy::Day;
+use crate::{BILL_SPDX, Envelope, KeyId, Policy, PolicyRule, Statement, StatementKind, Subject};
 use embrak_tree::Digest;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -122,6 +123,10 @@ pub fn verify(subject: &Subjects, evidence: &str, policy: &Policy) -> Checked {
                         if signers.len() >= *count { Ok(found) } else { Err(format!("signed by {found}")) },
                     );
                 }
+                for (text, result) in demands(rule, &believed) {
+                    any = true;
+                    report.add(&text, result);
+                }
             }
             if !any {
                 report.add("a rule of the policy speaks of this image", Err(format!("none does of `{image}`")));
@@ -130,6 +135,93 @@ pub fn verify(subject: &Subjects, evidence: &str, policy: &Policy) -> Checked {
     }
     let good = report.checks.iter().all(|c| c.good);
     Checked { checks: report.checks, verified: good.then_some(Verified(believed)) }
+}
+
+/// What a rule asks of the contents of believed statements.
+fn demands(rule: &PolicyRule, believed: &[(String, Statement)]) -> Vec<(String, Result<String, String>)> {
+    let of = |kind: StatementKind| {
+        believed.iter().map(|(_, s)| s).filter(move |s| StatementKind::of(&s.predicate_type) == Some(kind))
+    };
+    let mut out = Vec::new();
+    let made: Vec<Option<Day>> = of(StatementKind::Provenance)
+        .map(|s| {
+            let text = s.predicate.pointer("/runDetails/metadata/finishedOn").and_then(|v| v.as_str())?;
+            text.split('T').next()?.parse().ok()
+        })
+        .collect();
+    let mut when = |text: String, good: &dyn Fn(Day) -> bool| {
+        let result = match made.iter().find(|d| d.is_none_or(|d| !good(d))) {
+            _ if made.is_empty() => Err("no believed statement says when".into()),
+            Some(Some(day)) => Err(format!("made on {day}")),
+            Some(None) => Err("a statement does not say when".into()),
+            None => Ok(made.iter().flatten().map(ToString::to_string).collect::<Vec<_>>().join(", ")),
+        };
+        out.push((text, result));
+    };
+    if let Some(first) = rule.made_after {
+        when(format!("made on {first} or later"), &|day| day >= first);
+    }
+    if let Some(last) = rule.made_before {
+        when(format!("made on {last} or before"), &|day| day <= last);
+    }
+    for (what, key, allowed) in
+        [("repositories", "repositories", &rule.repositories), ("layers", "layers", &rule.layers)]
+    {
+        let Some(allowed) = allowed else { continue };
+        let mut named = BTreeSet::new();
+        let mut silent = of(StatementKind::Provenance).next().is_none();
+        for statement in of(StatementKind::Provenance) {
+            let list = statement.predicate.pointer(&format!("/buildDefinition/internalParameters/{key}"));
+            match list.and_then(|l| l.as_array()) {
+                Some(list) => named.extend(list.iter().map(|v| v.as_str().unwrap_or("?").to_string())),
+                None => silent = true,
+            }
+        }
+        let other: Vec<&str> = named.iter().filter(|n| !allowed.contains(n)).map(String::as_str).collect();
+        let result = if silent {
+            Err(format!("no believed statement names its {what}"))
+        } else if other.is_empty() {
+            Ok(if named.is_empty() { "none".into() } else { named.iter().cloned().collect::<Vec<_>>().join(", ") })
+        } else {
+            Err(format!("also from {}", other.join(", ")))
+        };
+        let text =
+            if allowed.is_empty() { format!("no {what}") } else { format!("{what}: only {}", allowed.join(", ")) };
+        out.push((text, result));
+    }
+    if !rule.forbidden_licenses.is_empty() {
+        let text = format!("nothing under {}", rule.forbidden_licenses.join(", "));
+        let mut bills = of(StatementKind::Bill).filter(|s| s.predicate_type == BILL_SPDX).peekable();
+        let result = if bills.peek().is_none() {
+            Err("there is no believed bill of materials in SPDX".to_string())
+        } else {
+            let mut bad = BTreeSet::new();
+            let mut packages = 0;
+            for package in bills.flat_map(|b| b.predicate["packages"].as_array().cloned().unwrap_or_default()) {
+                packages += 1;
+                let license = package["licenseDeclared"].as_str().unwrap_or_default();
+                if !can_do_without(license, &rule.forbidden_licenses) {
+                    bad.insert(format!("{} is under {license}", package["name"].as_str().unwrap_or("?")));
+                }
+            }
+            if bad.is_empty() {
+                Ok(format!("{packages} packages looked at"))
+            } else {
+                Err(bad.into_iter().collect::<Vec<_>>().join("; "))
+            }
+        };
+        out.push((text, result));
+    }
+    out
+}
+
+/// Whether a licence expression leaves a choice without the forbidden ones.
+fn can_do_without(license: &str, forbidden: &[String]) -> bool {
+    let is_bad = |id: &str| forbidden.iter().any(|f| f.eq_ignore_ascii_case(id));
+    match spdx::Expression::parse(license) {
+        Ok(expression) => expression.evaluate(|request| !is_bad(&request.license.to_string())),
+        Err(_) => !license.split(|c: char| c.is_whitespace() || "()".contains(c)).any(is_bad),
+    }
 }
 
 struct Report {
@@ -167,6 +259,9 @@ fn judge(envelope: &Envelope, subject: &Subjects, policy: &Policy) -> Result<Jud
             .collect();
         return Err(if claimed.is_empty() { "it is not signed".into() } else { claimed.join("; ") });
     };
+    if let Some(why) = policy.distrust(signer) {
+        return Err(why);
+    }
     let statement = envelope.statement().map_err(|e| e.to_string())?;
     let kind = StatementKind::of(&statement.predicate_type)
         .ok_or_else(|| format!("it says something of an unknown kind, {}", statement.predicate_type))?;
@@ -183,6 +278,14 @@ fn judge(envelope: &Envelope, subject: &Subjects, policy: &Policy) -> Result<Jud
         && statement.predicate.get("result").and_then(|r| r.as_str()) != Some("identical")
     {
         return Err("it says that building again gave something else".into());
+    }
+    if kind == StatementKind::Release {
+        let released: crate::log::Released =
+            serde_json::from_value(statement.predicate.clone()).map_err(|e| format!("it is no proof: {e}"))?;
+        released.check(&subject.artifact)?;
+    }
+    if kind == StatementKind::Checks && statement.predicate.get("result").and_then(|r| r.as_str()) != Some("PASSED") {
+        return Err("it says that a check failed".into());
     }
     let image = statement
         .predicate
@@ -271,6 +374,63 @@ mod tests {
         assert!(told("").contains("cut short"));
         assert!(told("{}\n").contains("line 1: not a signed envelope"));
         assert!(told(&line(&key, "https://other.example/x", json!({}), "image")).contains("unknown kind"));
+    }
+
+    #[test]
+    fn keys_end_and_are_revoked() {
+        let dir = tempfile::tempdir().unwrap();
+        let key = SigningKey::from_seed([1; 32]);
+        let evidence = line(&key, PROVENANCE, json!({}), "image");
+        let rules = "[[policy]]\nimages = ['*']\nrequire = { provenance = 1 }\n";
+        let mut policy_until = policy(&dir, &[("release", &key, "['provenance']\nuntil = 2026-06-30")], rules);
+        policy_until.today = "2026-06-30".parse().unwrap();
+        assert!(verify(&subject(), &evidence, &policy_until).good());
+        policy_until.today = "2026-07-01".parse().unwrap();
+        assert!(why(&verify(&subject(), &evidence, &policy_until)).contains("was good until 2026-06-30"));
+        let revoked =
+            format!("{rules}[[revoked]]\nkey = '{}'\nreason = 'left in a ferry'\n", key.public().id().short());
+        let policy = policy(&dir, &[("release", &key, "['provenance']")], &revoked);
+        assert!(why(&verify(&subject(), &evidence, &policy)).contains("is revoked: left in a ferry"));
+    }
+
+    #[test]
+    fn what_is_made_of_what_and_when_can_be_demanded() {
+        let dir = tempfile::tempdir().unwrap();
+        let key = SigningKey::from_seed([1; 32]);
+        let made = json!({
+            "buildDefinition": { "internalParameters": { "layers": ["base", "coast"], "repositories": ["mainland"] } },
+            "runDetails": { "metadata": { "finishedOn": "2026-03-04T05:06:07Z" } },
+        });
+        let bill = |license: &str| json!({ "packages": [{ "name": "horn", "licenseDeclared": license }] });
+        let told = |demand: &str, license: &str| {
+            let rules = format!("[[policy]]\nimages = ['*']\nrequire = {{ provenance = 1 }}\n{demand}\n");
+            let policy = policy(&dir, &[("release", &key, "['provenance', 'bill']")], &rules);
+            let evidence =
+                line(&key, PROVENANCE, made.clone(), "image") + &line(&key, BILL_SPDX, bill(license), "image");
+            why(&verify(&subject(), &evidence, &policy))
+        };
+        for good in [
+            "made-after = 2026-03-04",
+            "made-before = 2026-03-04",
+            "repositories = ['mainland', 'islands']",
+            "layers = ['base', 'coast']",
+            "forbidden-licenses = ['GPL-3.0-only']",
+        ] {
+            assert_eq!(told(good, "MIT OR GPL-3.0-only"), "", "{good}");
+        }
+        assert!(told("made-after = 2026-03-05", "MIT").contains("made on 2026-03-04"));
+        assert!(told("made-before = 2026-01-01", "MIT").contains("made on 2026-03-04"));
+        assert!(told("repositories = []", "MIT").contains("also from mainland"));
+        assert!(told("layers = ['base']", "MIT").contains("also from coast"));
+        assert!(told("forbidden-licenses = ['MIT']", "MIT AND ISC").contains("horn is under MIT AND ISC"));
+        assert!(told("forbidden-licenses = ['Odd']", "Odd licence (").contains("horn is under Odd"));
+        let silent = policy(
+            &dir,
+            &[("release", &key, "['provenance']")],
+            "[[policy]]\nimages=['*']\nrequire={provenance=1}\nlayers=['a']\n",
+        );
+        let evidence = line(&key, PROVENANCE, json!({}), "image");
+        assert!(why(&verify(&subject(), &evidence, &silent)).contains("names its layers"));
     }
 
     proptest! {

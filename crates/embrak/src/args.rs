@@ -265,6 +265,23 @@ pub enum Verb {
         #[arg(long, value_name = "FILE")]
         key: PathBuf,
     },
+    /// Put artifacts into the log of what was released, and the proof of it beside them
+    #[command(
+        after_help = "Without artifacts the log is checked and listed. The signed state of the log, to be kept by others, is\nreleases/head.json in the store.\nExamples:\n  embrak release out/tide-service/x86_64/*.oci.tar --key keys/release.key\n  embrak release --head kept-head.json"
+    )]
+    Release {
+        /// Artifacts; none: list the log
+        paths: Vec<PathBuf>,
+        /// The private key
+        #[arg(long, value_name = "FILE")]
+        key: Option<PathBuf>,
+        /// A signed state kept from before: check that the log continues it
+        #[arg(long, value_name = "FILE", conflicts_with = "paths")]
+        head: Option<PathBuf>,
+        /// A public key that must have signed the kept state
+        #[arg(long, value_name = "FILE", requires = "head")]
+        signed_by: Vec<PathBuf>,
+    },
     /// Check artifacts against their evidence and a policy
     #[command(after_help = "Exit status: 0 every rule is met, 3 one is not.")]
     Verify {
@@ -412,12 +429,34 @@ pub enum LayerAction {
 
 #[derive(Subcommand, Debug)]
 pub enum KeysAction {
-    /// Make a new Ed25519 key: keys/NAME.key and keys/NAME.pub
-    New { name: String },
+    /// Make a new key: keys/NAME.key and keys/NAME.pub
+    New {
+        name: String,
+        /// How it signs
+        #[arg(long, value_enum, default_value = "ed25519")]
+        kind: KeyKind,
+        /// Protect it by a passphrase: from EMBRAK_PASSPHRASE, from the file EMBRAK_PASSPHRASE_FILE names, or asked for
+        #[arg(long)]
+        passphrase: bool,
+    },
     /// List the keys of the workspace
     List,
     /// Show one key
     Show { name: String },
+    /// Write a public key to standard output; with --private the private one, protected by a passphrase
+    Export {
+        name: String,
+        #[arg(long)]
+        private: bool,
+    },
+    /// Take a key of PEM over, private or public, under a name
+    Import { file: PathBuf, name: String },
+}
+
+#[derive(ValueEnum, Debug, Clone, Copy, PartialEq, Eq)]
+pub enum KeyKind {
+    Ed25519,
+    P256,
 }
 
 #[derive(Subcommand, Debug)]

@@ -173,3 +173,23 @@ pub fn shown(path: &Path) -> String {
     let here = std::env::current_dir().unwrap_or_default();
     path.strip_prefix(&here).unwrap_or(path).display().to_string()
 }
+
+/// The passphrase of a key: from the environment, from a file it names, or typed.
+pub fn passphrase(prompt: &str) -> Result<String, String> {
+    if let Ok(text) = std::env::var("EMBRAK_PASSPHRASE") {
+        return Ok(text);
+    }
+    if let Some(file) = std::env::var_os("EMBRAK_PASSPHRASE_FILE") {
+        let text = std::fs::read_to_string(&file).map_err(|e| format!("{}: {e}", Path::new(&file).display()))?;
+        return Ok(text.trim_end_matches(['\n', '\r']).to_string());
+    }
+    let asked = rpassword::prompt_password(prompt);
+    asked.map_err(|_| "there is no terminal to ask at; set EMBRAK_PASSPHRASE or EMBRAK_PASSPHRASE_FILE".into())
+}
+
+/// A private key by its file.
+pub fn signing_key(global: &Global, path: &Path) -> Result<embrak_trust::SigningKey, Failure> {
+    let path = resolve(global, path);
+    let ask = || passphrase(&format!("passphrase of {}: ", path.display()));
+    Ok(embrak_trust::SigningKey::load(&path, &ask)?)
+}

@@ -2,19 +2,31 @@
 
 use super::images::print_differences;
 use super::{Code, Failure, print_json};
-use crate::args::{Global, KeysAction};
+use crate::args::{Global, KeyKind, KeysAction};
 use crate::problem::{advice, count};
 use crate::progress::Progress;
 use crate::session::{self, shown, stop};
 use crate::style::{Table, bad, faint, good, name, strong};
 use embrak_engine::{
-    EngineError, ReproduceOptions, Reproduction, RunRecord, find_run, reproduce as reproduce_run,
-    sign as sign_artifact, sign_reproduction, verify_artifact,
+    EngineError, ReleaseLog, ReproduceOptions, Reproduction, RunRecord, find_run, head_path,
+    release as release_artifacts, reproduce as reproduce_run, sign as sign_artifact, sign_reproduction,
+    verify_artifact,
 };
 use embrak_store::{RunRow, Store};
-use embrak_trust::{Policy, PublicKey, SigningKey};
+use embrak_trust::{Algorithm, Policy, PublicKey, SigningKey};
 use serde_json::json;
 use std::path::{Path, PathBuf};
+
+/// A passphrase for a new key, typed twice when it is typed.
+fn new_passphrase() -> Result<String, Failure> {
+    let problem = |why: String| EngineError::other(why, "a passphrase is needed to protect the key");
+    let first = session::passphrase("new passphrase: ").map_err(problem)?;
+    let given = ["EMBRAK_PASSPHRASE", "EMBRAK_PASSPHRASE_FILE"].iter().any(|n| std::env::var_os(n).is_some());
+    if !given && session::passphrase("once more: ").map_err(problem)? != first {
+        return Err(EngineError::other("the two passphrases differ", "type them again").into());
+    }
+    Ok(first)
+}
 
 fn keys_dir(global: &Global) -> Result<PathBuf, Failure> {
     Ok(session::workspace_root(global)?.join("keys"))
@@ -23,7 +35,7 @@ fn keys_dir(global: &Global) -> Result<PathBuf, Failure> {
 pub fn keys(global: &Global, action: KeysAction) -> Result<Code, Failure> {
     let dir = keys_dir(global)?;
     match action {
-        KeysAction::New { name: wanted } => {
+        KeysAction::New { name: wanted, kind, passphrase } => {
             let wanted: embrak_model::Name = wanted.parse().map_err(|e: String| EngineError::other(e, ""))?;
             std::fs::create_dir_all(&dir)?;
             let (private, public) = (dir.join(format!("{wanted}.key")), dir.join(format!("{wanted}.pub")));
@@ -31,8 +43,12 @@ pub fn keys(global: &Global, action: KeysAction) -> Result<Code, Failure> {
                 let message = format!("{} is there already", public.display());
                 return Err(EngineError::other(message, "choose another name; a key is never overwritten").into());
             }
-            let key = SigningKey::generate()?;
-            key.save(&private)?;
+            let key = SigningKey::generate_for(match kind {
+                KeyKind::Ed25519 => Algorithm::Ed25519,
+                KeyKind::P256 => Algorithm::P256,
+            })?;
+            let phrase = passphrase.then(new_passphrase).transpose()?;
+            key.save(&private, phrase.as_deref())?;
             std::fs::write(&public, key.public().to_pem()?)?;
             if global.json {
                 return print_json(
@@ -78,8 +94,45 @@ pub fn keys(global: &Global, action: KeysAction) -> Result<Code, Failure> {
                 return print_json(&json!({ "name": wanted, "id": key.id(), "pem": key.to_pem()? }))
                     .map(|()| Code::Done);
             }
-            anstream::println!("{} Ed25519, key id {}", strong(wanted), key.id());
+            anstream::println!("{} {}, key id {}", strong(wanted), key.algorithm(), key.id());
             anstream::print!("{}", key.to_pem()?);
+        }
+        KeysAction::Export { name: wanted, private: false } => {
+            anstream::print!("{}", PublicKey::load(&dir.join(format!("{wanted}.pub")))?.to_pem()?);
+        }
+        KeysAction::Export { name: wanted, private: true } => {
+            let key = session::signing_key(global, &dir.join(format!("{wanted}.key")))?;
+            anstream::print!("{}", key.to_encrypted_pem(&new_passphrase()?)?);
+        }
+        KeysAction::Import { file, name: wanted } => {
+            let wanted: embrak_model::Name = wanted.parse().map_err(|e: String| EngineError::other(e, ""))?;
+            let file = session::resolve(global, &file);
+            let (private, public) = (dir.join(format!("{wanted}.key")), dir.join(format!("{wanted}.pub")));
+            if let Some(there) = [&private, &public].into_iter().find(|p| p.exists()) {
+                let message = format!("{} is there already", there.display());
+                return Err(EngineError::other(message, "choose another name; a key is never overwritten").into());
+            }
+            std::fs::create_dir_all(&dir)?;
+            let text = std::fs::read_to_string(&file)
+                .map_err(|e| EngineError::other(format!("cannot read {}: {e}", file.display()), "look at the path"))?;
+            let id = if text.contains("PRIVATE KEY-----") {
+                let asked = std::cell::RefCell::new(None);
+                let ask = || {
+                    let typed = session::passphrase(&format!("passphrase of {}: ", file.display()))?;
+                    *asked.borrow_mut() = Some(typed.clone());
+                    Ok(typed)
+                };
+                let key = SigningKey::from_pem(&text, &file.display().to_string(), &ask)?;
+                // What was protected stays so.
+                key.save(&private, asked.borrow().as_deref())?;
+                std::fs::write(&public, key.public().to_pem()?)?;
+                key.public().id()
+            } else {
+                let key = PublicKey::from_pem(&text, &file.display().to_string())?;
+                std::fs::write(&public, key.to_pem()?)?;
+                key.id()
+            };
+            anstream::println!("{} {} {}", good("took over"), strong(&wanted), faint(format!("key id {id}")));
         }
     }
     Ok(Code::Done)
@@ -107,7 +160,7 @@ fn newest_run(global: &Global, store: &Store) -> Result<(RunRow, RunRecord), Fai
 
 pub fn sign(global: &Global, paths: Vec<PathBuf>, key: &Path) -> Result<Code, Failure> {
     let store = session::open_store(global)?;
-    let key = SigningKey::load(&session::resolve(global, key))?;
+    let key = session::signing_key(global, key)?;
     let mut signed = Vec::new();
     for path in artifacts(global, &store, paths)? {
         let report = sign_artifact(&store, &path, &key)?;
@@ -123,6 +176,75 @@ pub fn sign(global: &Global, paths: Vec<PathBuf>, key: &Path) -> Result<Code, Fa
     }
     if global.json {
         print_json(&signed)?;
+    }
+    Ok(Code::Done)
+}
+
+pub fn release(
+    global: &Global,
+    paths: &[PathBuf],
+    key: Option<PathBuf>,
+    head: Option<PathBuf>,
+    signed_by: &[PathBuf],
+) -> Result<Code, Failure> {
+    let store = session::open_store(global)?;
+    if !paths.is_empty() {
+        let Some(key) = key else {
+            return Err(EngineError::other("a release is signed, and no key is given", "give one by --key").into());
+        };
+        let key = session::signing_key(global, &key)?;
+        let paths: Vec<PathBuf> = paths.iter().map(|p| session::resolve(global, p)).collect();
+        let done = release_artifacts(&store, &paths, &key)?;
+        if global.json {
+            let all: Vec<_> = done.iter().map(|(path, r)| json!({ "path": path, "release": r })).collect();
+            return print_json(&all).map(|()| Code::Done);
+        }
+        for (path, released) in &done {
+            anstream::println!("{} {}", good("released"), name(shown(path)));
+            anstream::println!("  {}", faint(format!("entry {} of {}", released.index + 1, released.head.size)));
+        }
+        if let Some((_, last)) = done.last() {
+            anstream::println!("the log is now {} entries, {}", last.head.size, last.head.root);
+            anstream::println!(
+                "  {}  give this to whoever is to notice if the log is rewritten",
+                name(shown(&head_path(&store)))
+            );
+        }
+        return Ok(Code::Done);
+    }
+    let log = ReleaseLog::open(&store)?;
+    if let Some(file) = head {
+        let file = session::resolve(global, &file);
+        let text = std::fs::read_to_string(&file)
+            .map_err(|e| EngineError::other(format!("cannot read {}: {e}", file.display()), "look at the path"))?;
+        let keys = signed_by.iter().map(|k| PublicKey::load(&session::resolve(global, k)));
+        let old = log.continues(&text, &keys.collect::<Result<Vec<_>, _>>()?)?;
+        anstream::println!("{} the log continues the kept state of {} entries", good("good:"), old.size);
+    }
+    if global.json {
+        let entries: Vec<serde_json::Value> = log.entries.iter().filter_map(|e| serde_json::from_str(e).ok()).collect();
+        return print_json(&json!({ "head": log.head, "entries": entries })).map(|()| Code::Done);
+    }
+    let mut table = Table::new(&["", "released", "file", "artifact"]).right(&[0]);
+    for (n, entry) in log.entries.iter().enumerate() {
+        let entry: serde_json::Value = serde_json::from_str(entry).unwrap_or_default();
+        let text = |key: &str| entry[key].as_str().unwrap_or("?").to_string();
+        let when = jiff::Timestamp::from_second(entry["time"].as_i64().unwrap_or(0)).map(|t| t.to_string());
+        table.row([(n + 1).to_string(), when.unwrap_or_default(), name(text("name")), text("artifact")]);
+    }
+    match (&log.head, table.is_empty()) {
+        (Some(head), false) => {
+            table.print(0);
+            anstream::println!(
+                "{} {}",
+                count(log.entries.len(), "entry").replace("entrys", "entries"),
+                faint(head.root)
+            );
+        }
+        _ => anstream::println!(
+            "{}",
+            faint("nothing was released from this store; `embrak release FILE --key KEY` does")
+        ),
     }
     Ok(Code::Done)
 }
@@ -187,7 +309,7 @@ pub fn reproduce(
 ) -> Result<Code, Failure> {
     let store = session::open_store(global)?;
     // A key that cannot be used is better known before the work than after it.
-    let key = key.map(|k| SigningKey::load(&session::resolve(global, &k))).transpose()?;
+    let key = key.map(|k| session::signing_key(global, &k)).transpose()?;
     let mut artifact = None;
     let (row, record) = match what.as_deref() {
         None => newest_run(global, &store)?,

@@ -9,7 +9,6 @@ use embrak_engine::{EngineError, Lock, RunRecord, Selection, Update, plan, run_r
 use embrak_model::ByteSize;
 use embrak_store::{RunRow, Store};
 use embrak_tree::BlobSource;
-use embrak_trust::SigningKey;
 use serde_json::json;
 use std::io::Write;
 use std::path::Path;
@@ -69,7 +68,7 @@ pub fn vendor(
     key: &Path,
 ) -> Result<Code, Failure> {
     let session = Session::open(global)?;
-    let key = SigningKey::load(&session::resolve(global, key))?;
+    let key = session::signing_key(global, key)?;
     let engine = session.engine();
     let previous = Lock::load(&session.workspace.root.join("embrak.lock"))?;
     let selection = Selection { images, board, ..Selection::default() };
@@ -100,7 +99,7 @@ pub fn vendor(
 /// Puts the packages of a run into a repository.
 pub fn publish(global: &Global, dir: &Path, run: &str, images: &[String], key: &Path) -> Result<Code, Failure> {
     let store = session::open_store(global)?;
-    let key = SigningKey::load(&session::resolve(global, key))?;
+    let key = session::signing_key(global, key)?;
     let (_, record) = run_named(global, &store, run)?;
     let dir = session::resolve(global, dir);
     let published = embrak_engine::publish_run(&store, &record, images, &dir, &record.workspace, &key)?;

@@ -69,6 +69,7 @@ pub fn run(args: Args) -> Result<Code, Failure> {
         Verb::Bill { path, form, files } => audit::bill(&global, &path, form, files),
         Verb::Keys { action } => evidence::keys(&global, action),
         Verb::Sign { paths, key } => evidence::sign(&global, paths, &key),
+        Verb::Release { paths, key, head, signed_by } => evidence::release(&global, &paths, key, head, &signed_by),
         Verb::Verify { paths, policy, key, evidence } => evidence::verify(&global, paths, policy, key, evidence),
         Verb::Reproduce { what, key, keep } => evidence::reproduce(&global, what, key, keep),
         Verb::Store { action } => keep::store(&global, action),
