@@ -7,6 +7,7 @@ use crate::outputs::OutputFile;
 use crate::package::{BuiltRecipe, PackageInfo};
 use crate::plan::{Plan, PlannedRecipe, Selection, Target, Update, plan};
 use crate::record::{ActionRecord, RunRecord};
+use crate::vary::Probe;
 use crate::{Engine, TOOL_VERSION, compose, outputs, snapshot, sources, toolchain};
 use embrak_model::definitions::{Architecture, Method, Output};
 use embrak_model::{ByteSize, Located, Recipe};
@@ -269,6 +270,51 @@ fn apply_patch(engine: &Engine<'_>, path: &Path, name: &str, tree: &mut Tree, ep
     Ok(())
 }
 
+/// Builds one package's recipe alone and anew, everything it uses taken from the store or built; digests of the trees of
+/// its packages by name. Nothing of it is remembered.
+///
+/// # Errors
+/// No recipe makes such a package, or a step fails.
+pub fn probe(
+    engine: &Engine<'_>,
+    selection: &Selection,
+    package: &str,
+    jobs: usize,
+) -> Result<BTreeMap<String, Digest>> {
+    let previous = Lock::load(&engine.workspace.root.join("embrak.lock"))?;
+    let mut plan = plan(engine, selection, previous.as_ref(), &Update::Nothing)?;
+    let id = plan
+        .lock
+        .images
+        .iter()
+        .flat_map(|image| &image.packages)
+        .filter(|p| p.name == package)
+        .find_map(|p| p.recipe().map(str::to_string))
+        .ok_or_else(|| {
+            EngineError::other(format!("no recipe makes the package {package}"), "look at `embrak list packages`")
+        })?;
+    // What it uses, and what that uses.
+    let mut wanted: BTreeSet<String> = BTreeSet::new();
+    let mut left = vec![id.clone()];
+    while let Some(next) = left.pop() {
+        let Some(planned) = plan.recipes.get(&next) else { continue };
+        if wanted.insert(next) {
+            left.extend(planned.locked.uses.iter().filter_map(LockedPackage::recipe).map(str::to_string));
+        }
+    }
+    plan.recipes.retain(|name, _| wanted.contains(name));
+    let Some(subject) = plan.recipes.remove(&id) else {
+        return Err(EngineError::other(format!("{id} is not planned"), "run `embrak lock`"));
+    };
+    let ready_made = crate::unpack::unpack_all(engine, &plan.files, jobs, Instant::now(), &mut Vec::new())?;
+    let usual = Engine { probe: Probe::default(), vendored: engine.vendored.clone(), ..*engine };
+    let done = build_recipes(&usual, &plan, &ready_made, jobs, Instant::now(), &mut Vec::new())?;
+    let of = |used: &LockedPackage| made(used, subject.architecture, &ready_made, |id| done.get(id));
+    let inputs: Vec<PackageInfo> = subject.locked.uses.iter().filter_map(of).collect();
+    let built = run_recipe(engine, &plan, &subject, &inputs, jobs)?;
+    Ok(built.packages.into_iter().map(|p| (p.name, p.tree)).collect())
+}
+
 /// What the scheduler shares between its threads.
 struct Shared {
     waiting: BTreeSet<String>,
@@ -477,7 +523,7 @@ fn run_recipe(
     for (name, script) in def.steps.in_order(def.method) {
         use std::io::Write;
         writeln!(log, "== {name}").doing("write", &log_path)?;
-        let step = Step {
+        let mut step = Step {
             root: None,
             users: Users::One,
             scratch: dir("scratch"),
@@ -486,8 +532,11 @@ fn run_recipe(
             environment: environment.clone(),
             directory: "/build/src".into(),
             hostname: "embrak".into(),
+            umask: 0o022,
+            random_addresses: false,
             limit: limit.saturating_sub(begun.elapsed()).max(Duration::from_secs(1)),
         };
+        engine.probe.apply(&mut step);
         let how = match embrak_sandbox::run(&step, &log, engine.stop)? {
             Outcome::Exited(0) => continue,
             Outcome::Stopped => return Err(EngineError::Interrupted),

@@ -51,6 +51,7 @@ pub fn explain_bytes(a: &[u8], b: &[u8]) -> Option<Explained> {
     let (before, after) = (readable(a, informative), readable(b, informative));
     let cause = time_in_text(&before, &after)
         .or_else(|| path_in_text(&before, &after))
+        .or_else(|| octal_time(a, b, informative))
         .or_else(|| time_in_binary(a, b, informative));
     Some(Explained { offset: informative as u64, differing, section: section_at(a, informative), before, after, cause })
 }
@@ -171,6 +172,23 @@ fn path_in_text(a: &str, b: &str) -> Option<Cause> {
         evidence: format!("{x} and {y} are paths to one file"),
         advice: "compile with -ffile-prefix-map, or keep absolute paths out of what is installed".into(),
     })
+}
+
+/// The time of a member of a tar archive: eleven octal digits at byte 136 of a header (POSIX pax interchange format).
+fn octal_time(a: &[u8], b: &[u8], at: usize) -> Option<Cause> {
+    let start = at - at % 512 + 136;
+    let magic = |bytes: &[u8]| bytes.get(at - at % 512 + 257..at - at % 512 + 262) == Some(b"ustar");
+    if !(start..start + 12).contains(&at) || !magic(a) || !magic(b) {
+        return None;
+    }
+    let time = |bytes: &[u8]| -> Option<String> {
+        let text = std::str::from_utf8(bytes.get(start..start + 11)?).ok()?;
+        as_time(i64::from_str_radix(text.trim(), 8).ok()?)
+    };
+    let (x, y) = (time(a)?, time(b)?);
+    let mut cause = timestamp_cause(format!("the times of an archive's member are {x} and {y}"));
+    cause.advice = "archive with fixed times: `tar --mtime=@$SOURCE_DATE_EPOCH --sort=name --owner=0 --group=0`".into();
+    (x != y).then_some(cause)
 }
 
 /// A little-endian number of 32 or 64 bits that counts seconds in both, not far from one another.

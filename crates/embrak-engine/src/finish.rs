@@ -331,6 +331,8 @@ fn run_in(
         environment: environment.clone(),
         directory: "/".into(),
         hostname: "embrak".into(),
+        umask: 0o022,
+        random_addresses: false,
         limit,
     };
     let run = |step: &Step, output: &File| -> std::result::Result<Outcome, RunError> {

@@ -21,6 +21,7 @@ mod diff;
 mod error;
 mod events;
 mod evidence;
+mod experiment;
 mod finish;
 mod inspect;
 mod kernel;
@@ -40,12 +41,13 @@ mod snapshot;
 mod sources;
 mod toolchain;
 mod unpack;
+mod vary;
 mod vendor;
 
 pub use audit::{advisory_texts, profile, profiles};
 pub use bill::{Bill, BillPackage, bill};
 pub use boot::{BootOptions, BootReport, ConsoleCheck, DirectStart, boot, find_emulator};
-pub use build::{BuildOptions, BuildResult, build};
+pub use build::{BuildOptions, BuildResult, build, probe};
 pub use causes::{Cause, explain_bytes};
 pub use diff::{DiffReport, Difference, diff};
 pub use embrak_root::{Leftover, Report};
@@ -72,6 +74,7 @@ pub use repositories::{FoundPackage, find_packages, forget_old_snapshots};
 pub use reproduce::{ReproduceOptions, ReproducedOutput, ReproducedPackage, Reproduction, reproduce};
 
 pub use scripts::{MaintainerScripts, maintainer_scripts};
+pub use vary::{Probe, Vary, compile_shim};
 pub use vendor::{RecordedFile, VendorReport, Vendored, vendor};
 
 use embrak_model::Workspace;
@@ -89,6 +92,8 @@ pub struct Engine<'a> {
     pub observer: &'a dyn Observer,
     /// Inputs to use instead of the network.
     pub vendored: Option<Arc<Vendored>>,
+    /// How steps run otherwise than usual.
+    pub probe: Probe,
     /// Set to stop: running steps are ended and nothing half-made is kept.
     pub stop: &'a AtomicBool,
 }

@@ -1,18 +1,21 @@
 //! Building again from the record, in an empty store, under changed conditions; and saying what differs.
 
+use crate::causes::Cause;
 use crate::diff::{Difference, compare_trees};
 use crate::error::{Doing, EngineError, Result};
 use crate::events::{Event, Observer};
+use crate::experiment::Bench;
 use crate::record::{RunRecord, run_record};
+use crate::vary::Vary;
 use crate::{TOOL_VERSION, sources};
 use embrak_store::{RunRow, Store};
 use embrak_tree::{BlobSource, Digest, Kind};
 use embrak_trust::SigningKey;
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 /// How to build again.
@@ -21,6 +24,12 @@ pub struct ReproduceOptions<'a> {
     pub program: PathBuf,
     /// Only these images; none: all of the run.
     pub images: Vec<String>,
+    /// What is varied within steps, too.
+    pub vary: BTreeSet<Vary>,
+    /// How often it is built again.
+    pub times: u32,
+    /// Whether packages that differ are built alone to find out why.
+    pub find_causes: bool,
     /// Where the rebuilt files are kept; none: they are removed.
     pub keep: Option<PathBuf>,
     /// Who is told about progress.
@@ -84,6 +93,24 @@ pub struct Reproduction {
 }
 
 impl Reproduction {
+    /// Both together: identical is what was so both times.
+    fn and(mut self, other: Reproduction) -> Reproduction {
+        for (package, again) in self.packages.iter_mut().zip(other.packages) {
+            if package.identical && !again.identical {
+                *package = again;
+            }
+        }
+        for (output, again) in self.outputs.iter_mut().zip(other.outputs) {
+            if output.identical && !again.identical {
+                *output = again;
+            }
+        }
+        if self.differences.is_empty() {
+            self.differences = other.differences;
+        }
+        self
+    }
+
     /// Whether every output has the recorded digest.
     pub fn identical(&self) -> bool {
         self.outputs.iter().all(|o| o.identical)
@@ -142,19 +169,62 @@ pub fn reproduce(
     ]
     .map(|(name, value)| (name.to_string(), value))
     .into();
-    let new_store_path = place.path().join("store");
+    let mut variations = variations;
+    variations.extend(crate::vary::described(&options.vary));
     let images = if options.images.is_empty() { record.images.clone() } else { options.images.clone() };
-    let out = options.keep.clone().unwrap_or_else(|| place.path().join("out"));
-    let vendored = inputs.then_some((vendored.as_path(), vendor_key.as_path()));
-    rebuild(record, options, &workspace, &new_store_path, &images, &out, vendored)?;
-
-    let new_store = Store::open(&new_store_path)?;
-    let rows = new_store.runs()?;
-    let again = rows.first().ok_or_else(|| EngineError::other("the rebuild has left no record", "run it with -v"))?;
-    let again = run_record(again)?;
-    let mut reproduction = compare(store, record, &new_store, &again, &images);
+    let shim = crate::vary::compile_shim(place.path())?;
+    if shim.is_none() && options.vary.iter().any(|v| matches!(v, Vary::Clock | Vary::Order)) {
+        return Err(EngineError::other(
+            "clock and order cannot be varied without a C compiler on this machine",
+            "install one, or leave `clock` and `order` out of --vary",
+        ));
+    }
+    let mut arguments = given(record);
+    if inputs {
+        let shown = |path: &Path| path.to_string_lossy().into_owned();
+        arguments.extend(["--vendored".into(), shown(&vendored), "--vendor-key".into(), shown(&vendor_key)]);
+    }
+    let mut whole: Option<Reproduction> = None;
+    for round in 0..options.times.max(1) {
+        let new_store_path = place.path().join(format!("store-{round}"));
+        let out = match &options.keep {
+            Some(keep) if options.times > 1 => keep.join((round + 1).to_string()),
+            Some(keep) => keep.clone(),
+            None => place.path().join(format!("out-{round}")),
+        };
+        rebuild(options, &workspace, &new_store_path, &images, &out, &arguments, shim.as_deref())?;
+        let new_store = Store::open(&new_store_path)?;
+        let rows = new_store.runs()?;
+        let again =
+            rows.first().ok_or_else(|| EngineError::other("the rebuild has left no record", "run it with -v"))?;
+        let again = run_record(again)?;
+        let mut reproduction = compare(store, record, &new_store, &again, &images);
+        explain_outputs(record, &again, &mut reproduction);
+        if options.find_causes {
+            let bench = Bench {
+                options,
+                workspace: &workspace,
+                store: &new_store_path,
+                arguments: &arguments,
+                images: &images,
+                shim: shim.as_deref(),
+            };
+            find_causes(&bench, &mut reproduction)?;
+        }
+        whole = Some(match whole {
+            None => reproduction,
+            Some(before) => before.and(reproduction),
+        });
+    }
+    let mut reproduction = whole.ok_or_else(|| EngineError::other("nothing was built again", ""))?;
     reproduction.run = row.id;
     reproduction.variations = variations;
+    reproduction.seconds = started.elapsed().as_secs_f64();
+    Ok(reproduction)
+}
+
+/// When no package says why, the outputs themselves are compared.
+fn explain_outputs(record: &RunRecord, again: &RunRecord, reproduction: &mut Reproduction) {
     for output in &reproduction.outputs {
         if output.identical || output.found.is_none() || reproduction.differences.iter().any(|d| d.cause.is_some()) {
             continue;
@@ -170,8 +240,58 @@ pub fn reproduce(
             reproduction.differences.extend(report.differences);
         }
     }
-    reproduction.seconds = started.elapsed().as_secs_f64();
-    Ok(reproduction)
+}
+
+/// More packages than this are not built alone.
+const MOST_ALONE: usize = 40;
+/// So many are looked into at once.
+const AT_ONCE: usize = 4;
+
+/// Builds packages that differ alone, to find out why, and puts that to their differences.
+fn find_causes(bench: &Bench<'_>, reproduction: &mut Reproduction) -> Result<()> {
+    let differing: Vec<(String, Digest)> =
+        reproduction.packages.iter().filter(|p| !p.identical).map(|p| (p.name.clone(), p.expected)).collect();
+    let own = |d: &Difference, title: &str| {
+        let at = format!("package {title}");
+        d.place == at || d.place.starts_with(&format!("{at}:"))
+    };
+    let differing: Vec<(String, Digest, Option<Cause>)> = differing
+        .into_iter()
+        .take(MOST_ALONE)
+        .map(|(title, expected)| {
+            let guess = reproduction.differences.iter().filter(|d| own(d, &title)).find_map(|d| d.cause.clone());
+            (title, expected, guess)
+        })
+        .collect();
+    // Mostly they wait for another second to begin.
+    let next = AtomicUsize::new(0);
+    let work = || -> Result<Vec<(String, Cause)>> {
+        let mut found = Vec::new();
+        while let Some((title, expected, guess)) = differing.get(next.fetch_add(1, Ordering::Relaxed)) {
+            let name = title.split(' ').next().unwrap_or_default();
+            bench.options.observer.event(Event::Started(format!("{name} alone, to find out why it differs")));
+            match bench.cause(name, expected, guess.as_ref()) {
+                Ok(cause) => found.extend(cause.map(|cause| (title.clone(), cause))),
+                Err(EngineError::Interrupted) => return Err(EngineError::Interrupted),
+                Err(error) => bench.options.observer.event(Event::Note(error.to_string())),
+            }
+        }
+        Ok(found)
+    };
+    let found = std::thread::scope(|scope| {
+        let others: Vec<_> = (1..AT_ONCE.min(differing.len())).map(|_| scope.spawn(work)).collect();
+        let mut found = work()?;
+        for other in others {
+            found.extend(other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?);
+        }
+        Ok::<_, EngineError>(found)
+    })?;
+    for (title, cause) in found {
+        for difference in reproduction.differences.iter_mut().filter(|d| own(d, &title)) {
+            difference.cause = Some(cause.clone());
+        }
+    }
+    Ok(())
 }
 
 /// Lays the recorded workspace out. What cannot be had any more is listed before anything is done.
@@ -194,35 +314,45 @@ fn lay_out(store: &Store, record: &RunRecord, workspace: &Path) -> Result<()> {
     Ok(())
 }
 
+/// What a run was given, as it is given again.
+fn given(record: &RunRecord) -> Vec<String> {
+    let mut out = Vec::new();
+    if let Some(board) = &record.board {
+        out.extend(["--board".into(), board.clone()]);
+    }
+    // Secrets reach only the addresses of repositories, and none is asked.
+    for name in &record.secrets {
+        out.extend(["--param".into(), format!("{name}=not-recorded")]);
+    }
+    for (name, value) in &record.params {
+        out.extend(["--param".into(), format!("{name}={value}")]);
+    }
+    for set in &record.set {
+        out.extend(["--set".into(), set.clone()]);
+    }
+    out
+}
+
 fn rebuild(
-    record: &RunRecord,
     options: &ReproduceOptions<'_>,
     workspace: &Path,
     store: &Path,
     images: &[String],
     out: &Path,
-    vendored: Option<(&Path, &Path)>,
+    arguments: &[String],
+    shim: Option<&Path>,
 ) -> Result<()> {
     let log_path = store.with_extension("log");
     let log = std::fs::File::create(&log_path).doing("write", &log_path)?;
     let mut command = Command::new(&options.program);
     command.arg("-C").arg(workspace).arg("--store").arg(store).arg("build").args(images);
-    command.args(["--locked", "--jobs", "1", "--out"]).arg(out);
-    if let Some(board) = &record.board {
-        command.args(["--board", board]);
-    }
-    if let Some((dir, key)) = vendored {
-        command.arg("--vendored").arg(dir).arg("--vendor-key").arg(key);
-    }
-    // Secrets reach only the addresses of repositories, and none is asked.
-    for name in &record.secrets {
-        command.arg("--param").arg(format!("{name}=not-recorded"));
-    }
-    for (name, value) in &record.params {
-        command.arg("--param").arg(format!("{name}={value}"));
-    }
-    for set in &record.set {
-        command.arg("--set").arg(set);
+    command.args(["--locked", "--jobs", "1", "--out"]).arg(out).args(arguments);
+    if !options.vary.is_empty() {
+        let vary: Vec<&str> = options.vary.iter().map(|v| v.name()).collect();
+        command.args(["--vary-steps", &vary.join(",")]);
+        if let Some(shim) = shim {
+            command.arg("--shim").arg(shim);
+        }
     }
     command.env_clear().env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin").env("HOME", "/nonexistent");
     command.env("TZ", TIMEZONE).env("LC_ALL", LOCALE).env("LANG", LOCALE).env("EMBRAK_COLOR", "never");

@@ -344,7 +344,7 @@ unsafe fn give_up_capabilities(kept: u64, pipe: c_int) {
 unsafe fn program(plan: &Plan, output: c_int, pipe: c_int) -> ! {
     // SAFETY: only async-signal-safe calls, on memory of `plan`; `argv` and `envp` end in null.
     unsafe {
-        libc::umask(0o022);
+        libc::umask(plan.umask);
         if libc::chdir(plan.directory.as_ptr()) == -1 {
             fail(pipe, Stage::Directory);
         }
@@ -357,7 +357,9 @@ unsafe fn program(plan: &Plan, output: c_int, pipe: c_int) -> ! {
         let no_core = libc::rlimit { rlim_cur: 0, rlim_max: 0 };
         libc::setrlimit(libc::RLIMIT_CORE, &raw const no_core);
         // The same addresses every time: one thing less that two builds could differ by.
-        libc::personality(libc::ADDR_NO_RANDOMIZE as c_ulong);
+        if !plan.random_addresses {
+            libc::personality(libc::ADDR_NO_RANDOMIZE as c_ulong);
+        }
         for signal in 1..32 {
             libc::signal(signal, libc::SIG_DFL);
         }

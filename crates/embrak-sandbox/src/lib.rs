@@ -85,7 +85,7 @@ pub fn many_users() -> Result<(), String> {
 }
 
 /// One program to run in isolation.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 pub struct Step {
     /// A directory of the host that is the whole root, writable, in place of one put together; `/dev`, `/proc`, `/sys`,
     /// `/run` and `/tmp` in it have to be there as directories and are covered.
@@ -104,8 +104,30 @@ pub struct Step {
     pub directory: PathBuf,
     /// Host name.
     pub hostname: String,
+    /// Mask of new files' modes; 0022 usually.
+    pub umask: u32,
+    /// Whether memory is laid out at random, and not at the same addresses each time.
+    pub random_addresses: bool,
     /// How long it may take.
     pub limit: Duration,
+}
+
+impl Default for Step {
+    fn default() -> Self {
+        Step {
+            root: None,
+            users: Users::default(),
+            scratch: PathBuf::new(),
+            fixtures: Vec::new(),
+            command: Vec::new(),
+            environment: BTreeMap::new(),
+            directory: PathBuf::new(),
+            hostname: String::new(),
+            umask: 0o022,
+            random_addresses: false,
+            limit: Duration::default(),
+        }
+    }
 }
 
 /// How a step ended.

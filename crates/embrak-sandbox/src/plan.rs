@@ -120,6 +120,8 @@ pub(crate) struct Plan {
     pub(crate) scratch: CString,
     pub(crate) operations: Vec<Operation>,
     pub(crate) hostname: CString,
+    pub(crate) umask: libc::mode_t,
+    pub(crate) random_addresses: bool,
     pub(crate) directory: CString,
     _strings: Vec<CString>,
     /// Null-terminated arrays into `_strings`.
@@ -206,6 +208,8 @@ impl Plan {
             scratch: c_string(scratch)?,
             operations: builder.operations,
             hostname: c_string(step.hostname.as_bytes())?,
+            umask: step.umask,
+            random_addresses: step.random_addresses,
             directory: c_string(step.directory.as_os_str().as_bytes())?,
             argv: pointers(argv),
             envp: pointers(envp),

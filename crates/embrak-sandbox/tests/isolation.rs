@@ -46,6 +46,8 @@ impl Place {
             environment: BTreeMap::from([("PATH".to_string(), "/usr/bin:/bin".to_string())]),
             directory: PathBuf::from("/build"),
             hostname: "station".into(),
+            umask: 0o022,
+            random_addresses: false,
             limit: Duration::from_secs(20),
         }
     }

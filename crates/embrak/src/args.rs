@@ -3,6 +3,13 @@
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;
 
+/// What is varied: a type of its own, since the parser would take a set for several arguments.
+pub type Variations = std::sync::Arc<std::collections::BTreeSet<embrak_engine::Vary>>;
+
+fn variations(text: &str) -> Result<Variations, String> {
+    embrak_engine::Vary::list(text).map(Into::into)
+}
+
 /// Compose, sign and reproduce bootable system and container images: same lock, same bytes.
 #[derive(Parser, Debug)]
 #[command(name = "embrak", version, max_term_width = 100, arg_required_else_help = true)]
@@ -161,6 +168,10 @@ pub enum Verb {
         /// A public key that may have signed it (default: those in keys/)
         #[arg(long, value_name = "FILE", requires = "vendored")]
         vendor_key: Vec<PathBuf>,
+        #[arg(long, hide = true, value_parser = variations, default_value = "")]
+        vary_steps: Variations,
+        #[arg(long, hide = true)]
+        shim: Option<PathBuf>,
     },
     /// Put every input from elsewhere into a directory that builds without network
     #[command(
@@ -304,12 +315,41 @@ pub enum Verb {
     Reproduce {
         /// An artifact or the number of a run; none: the newest finished run
         what: Option<String>,
+        /// Vary this within steps, too: path, jobs, umask, locale, time-zone, host-name, user, clock, order, environment, memory, cpu, or all
+        #[arg(long, value_name = "LIST", value_parser = variations, default_value = "")]
+        vary: Variations,
+        /// Build it again so often
+        #[arg(long, value_name = "N", default_value = "1", value_parser = clap::value_parser!(u32).range(1..=100))]
+        times: u32,
+        /// Do not build what differs alone to find out why
+        #[arg(long)]
+        no_causes: bool,
         /// Sign the result with this key
         #[arg(long, value_name = "FILE")]
         key: Option<PathBuf>,
         /// Keep what was built again in this directory
         #[arg(long, value_name = "DIR")]
         keep: Option<PathBuf>,
+    },
+    /// Build one package alone, with something varied
+    #[command(hide = true)]
+    Probe {
+        package: String,
+        images: Vec<String>,
+        #[arg(long)]
+        board: Option<String>,
+        #[arg(long, value_parser = variations, default_value = "")]
+        vary: Variations,
+        #[arg(long)]
+        frozen: bool,
+        #[arg(long)]
+        shim: Option<PathBuf>,
+        #[arg(long, default_value = "1")]
+        jobs: usize,
+        #[arg(long)]
+        vendored: Option<PathBuf>,
+        #[arg(long)]
+        vendor_key: Vec<PathBuf>,
     },
     /// Look after the store
     Store {

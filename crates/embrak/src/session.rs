@@ -128,6 +128,8 @@ pub struct Session {
     pub store: Store,
     pub progress: Progress,
     pub vendored: Option<Arc<Vendored>>,
+    /// How steps run otherwise than usual.
+    pub probe: embrak_engine::Probe,
 }
 
 impl Session {
@@ -136,7 +138,7 @@ impl Session {
         let workspace = load(global)?.map_err(EngineError::Definitions)?;
         let store = open_store(global)?;
         let progress = Progress::new(global.quiet || global.json, global.verbose);
-        Ok(Session { workspace, store, progress, vendored: None })
+        Ok(Session { workspace, store, progress, vendored: None, probe: Default::default() })
     }
 
     /// The same, all inputs from elsewhere taken from a vendor directory that one of the keys has signed: the given
@@ -153,7 +155,7 @@ impl Session {
         let vendored = Arc::new(Vendored::open(dir, &keys, &store)?);
         let workspace = load_with(global, Some(vendored.clone()))?.map_err(EngineError::Definitions)?;
         let progress = Progress::new(global.quiet || global.json, global.verbose);
-        Ok(Session { workspace, store, progress, vendored: Some(vendored) })
+        Ok(Session { workspace, store, progress, vendored: Some(vendored), probe: Default::default() })
     }
 
     /// The engine over all this.
@@ -163,6 +165,7 @@ impl Session {
             store: &self.store,
             observer: &self.progress,
             vendored: self.vendored.clone(),
+            probe: self.probe.clone(),
             stop: stop(),
         }
     }

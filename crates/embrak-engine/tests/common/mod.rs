@@ -80,6 +80,7 @@ impl Place {
             store: &self.store,
             observer: &self.heard,
             vendored: None,
+            probe: embrak_engine::Probe::default(),
             stop: &self.stop,
         })
     }
@@ -140,8 +141,14 @@ impl Place {
         let fresh = tempfile::tempdir().unwrap();
         let store = Store::open(fresh.path()).unwrap();
         let workspace = self.workspace();
-        let engine =
-            Engine { workspace: &workspace, store: &store, observer: &self.heard, vendored: None, stop: &self.stop };
+        let engine = Engine {
+            workspace: &workspace,
+            store: &store,
+            observer: &self.heard,
+            vendored: None,
+            probe: embrak_engine::Probe::default(),
+            stop: &self.stop,
+        };
         let error = build(&engine, &self.options(images)).expect_err("it should fail");
         format!("{error}; {}", error.help())
     }

@@ -8,7 +8,7 @@ use crate::session::{self, Session, shown};
 use crate::style::{Table, bad, faint, good, name, strong, warn};
 use embrak_engine::{
     ActionStatus, BuildOptions, EngineError, Lock, Moved, MovedPackage, OutputFile, PackageInfo, PartitionSummary,
-    Plan, Preview, PreviewChange, PreviewPackage, PreviewPartition, Reason, Selection, Unit, Update, Why,
+    Plan, Preview, PreviewChange, PreviewPackage, PreviewPartition, Probe, Reason, Selection, Unit, Update, Why,
     build as build_images, plan, preview as preview_images,
 };
 use embrak_model::ByteSize;
@@ -545,8 +545,9 @@ pub fn build(
     jobs: Option<u16>,
     out: Option<PathBuf>,
     vendored: Option<(PathBuf, Vec<PathBuf>)>,
+    probe: Probe,
 ) -> Result<Code, Failure> {
-    let session = match vendored {
+    let mut session = match vendored {
         Some((dir, keys)) => Session::open_vendored(global, &session::resolve(global, &dir), &keys)?,
         None => Session::open(global)?,
     };
@@ -559,6 +560,7 @@ pub fn build(
         out,
         set: global.set.clone(),
     };
+    session.probe = probe;
     let result = build_images(&session.engine(), &options);
     session.progress.done();
     let result = result?;
@@ -623,4 +625,23 @@ pub fn print_outputs(outputs: &[OutputFile]) {
         anstream::println!("  {}  {}", name(shown(&output.path)), ByteSize(output.size).human());
         anstream::println!("    {}  {}", output.artifact, faint(&output.advice));
     }
+}
+
+/// Builds one package alone; prints the digests of what its recipe makes.
+pub fn probe(
+    global: &Global,
+    selection: Selection,
+    package: &str,
+    jobs: usize,
+    vendored: Option<(PathBuf, Vec<PathBuf>)>,
+    probe: Probe,
+) -> Result<Code, Failure> {
+    let mut session = match vendored {
+        Some((dir, keys)) => Session::open_vendored(global, &session::resolve(global, &dir), &keys)?,
+        None => Session::open(global)?,
+    };
+    session.probe = probe;
+    let result = embrak_engine::probe(&session.engine(), &selection, package, jobs);
+    session.progress.done();
+    print_json(&result?).map(|()| Code::Done)
 }

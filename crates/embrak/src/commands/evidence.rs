@@ -8,13 +8,14 @@ use crate::progress::Progress;
 use crate::session::{self, shown, stop};
 use crate::style::{Table, bad, faint, good, name, strong};
 use embrak_engine::{
-    EngineError, ReleaseLog, ReproduceOptions, Reproduction, RunRecord, find_run, head_path,
+    EngineError, ReleaseLog, ReproduceOptions, Reproduction, RunRecord, Vary, find_run, head_path,
     release as release_artifacts, reproduce as reproduce_run, sign as sign_artifact, sign_reproduction,
     verify_artifact,
 };
 use embrak_store::{RunRow, Store};
 use embrak_trust::{Algorithm, Policy, PublicKey, SigningKey};
 use serde_json::json;
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 /// A passphrase for a new key, typed twice when it is typed.
@@ -301,9 +302,17 @@ pub fn verify(
     Ok(Code::of(all_good))
 }
 
+/// How to build again.
+pub struct Again {
+    pub vary: BTreeSet<Vary>,
+    pub times: u32,
+    pub find_causes: bool,
+}
+
 pub fn reproduce(
     global: &Global,
     what: Option<String>,
+    again: Again,
     key: Option<PathBuf>,
     keep: Option<PathBuf>,
 ) -> Result<Code, Failure> {
@@ -331,7 +340,16 @@ pub fn reproduce(
     let progress = Progress::new(global.quiet || global.json, global.verbose);
     let program = std::env::current_exe()?;
     let keep = keep.map(|k| session::resolve(global, &k));
-    let options = ReproduceOptions { program, images, keep, observer: &progress, stop: stop() };
+    let options = ReproduceOptions {
+        program,
+        images,
+        vary: again.vary,
+        times: again.times,
+        find_causes: again.find_causes,
+        keep,
+        observer: &progress,
+        stop: stop(),
+    };
     let result = reproduce_run(&store, &row, &record, &options);
     progress.done();
     let reproduction = result?;

@@ -10,6 +10,7 @@ mod keep;
 use crate::args::{Args, Verb};
 use crate::{demo, session};
 use clap::CommandFactory;
+use embrak_engine::{Probe, Selection};
 use std::error::Error;
 
 /// What a command that could not do its work gives back.
@@ -55,9 +56,16 @@ pub fn run(args: Args) -> Result<Code, Failure> {
         Verb::Schema { kind } => definitions::schema(kind),
         Verb::Why { image, package, not, board } => build::why(&global, image, &package, not, board),
         Verb::Preview { images, full, board } => build::preview(&global, images, full, board),
-        Verb::Build { images, board, locked, jobs, out, vendored, vendor_key } => {
+        Verb::Build { images, board, locked, jobs, out, vendored, vendor_key, vary_steps, shim } => {
             let vendored = vendored.map(|dir| (dir, vendor_key));
-            build::build(&global, images, board, locked, jobs, out, vendored)
+            let probe = Probe { vary: vary_steps.as_ref().clone(), frozen: false, shim };
+            build::build(&global, images, board, locked, jobs, out, vendored, probe)
+        }
+        Verb::Probe { package, images, board, vary, frozen, shim, jobs, vendored, vendor_key } => {
+            let vendored = vendored.map(|dir| (dir, vendor_key));
+            let probe = Probe { vary: vary.as_ref().clone(), frozen, shim };
+            let selection = Selection { images, board, ..Selection::default() };
+            build::probe(&global, selection, &package, jobs, vendored, probe)
         }
         Verb::Vendor { dir, images, board, key } => keep::vendor(&global, &dir, images, board, &key),
         Verb::Publish { dir, run, image, key } => keep::publish(&global, &dir, &run, &image, &key),
@@ -71,7 +79,13 @@ pub fn run(args: Args) -> Result<Code, Failure> {
         Verb::Sign { paths, key } => evidence::sign(&global, paths, &key),
         Verb::Release { paths, key, head, signed_by } => evidence::release(&global, &paths, key, head, &signed_by),
         Verb::Verify { paths, policy, key, evidence } => evidence::verify(&global, paths, policy, key, evidence),
-        Verb::Reproduce { what, key, keep } => evidence::reproduce(&global, what, key, keep),
+        Verb::Reproduce { what, vary, times, no_causes, key, keep } => evidence::reproduce(
+            &global,
+            what,
+            evidence::Again { vary: vary.as_ref().clone(), times, find_causes: !no_causes },
+            key,
+            keep,
+        ),
         Verb::Store { action } => keep::store(&global, action),
         Verb::Demo { dir, no_boot } => demo::demo(&global, &dir, no_boot),
         Verb::Completions { shell } => {
