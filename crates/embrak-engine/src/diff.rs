@@ -27,6 +27,44 @@ pub struct Difference {
     pub after: String,
     /// A likely cause.
     pub cause: Option<Cause>,
+    /// For texts, the lines that differ, as a unified diff.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub lines: Option<String>,
+}
+
+/// What of two artifacts is compared.
+#[derive(Debug, Clone, Default)]
+pub struct DiffOptions {
+    /// Fields of files that do not count: `mtime`, `uid`, `gid`, `mode`.
+    pub ignored_fields: BTreeSet<String>,
+    /// Paths that do not count.
+    pub ignored_paths: Vec<String>,
+    /// Only these paths count; all when there are none.
+    pub only: Vec<String>,
+}
+
+/// A package that is in one of two images, or in both with another version.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct MovedInside {
+    /// Its name.
+    pub name: String,
+    /// Its version in the first.
+    pub before: Option<String>,
+    /// Its version in the second.
+    pub after: Option<String>,
+}
+
+/// What differs below one directory.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct DirectoryChange {
+    /// Files only in the second.
+    pub added: usize,
+    /// Files only in the first.
+    pub removed: usize,
+    /// Files that differ.
+    pub changed: usize,
+    /// By how many bytes it grew.
+    pub bytes: i64,
 }
 
 /// The result of a comparison.
@@ -41,6 +79,10 @@ pub struct DiffReport {
     pub identical: bool,
     /// Whether the trees inside are the same, so that only the encoding differs.
     pub same_content: bool,
+    /// Packages that came, went or moved.
+    pub packages: Vec<MovedInside>,
+    /// Files by their first two directories.
+    pub directories: BTreeMap<String, DirectoryChange>,
     /// What differs.
     pub differences: Vec<Difference>,
 }
@@ -48,30 +90,97 @@ pub struct DiffReport {
 /// Compares two artifacts.
 ///
 /// # Errors
-/// One of them cannot be read.
+/// One of them cannot be read, or a glob is none.
 pub fn diff(a: &Path, b: &Path) -> Result<DiffReport> {
-    let (a, b) = (open_artifact(a)?, open_artifact(b)?);
+    diff_with(a, b, &DiffOptions::default())
+}
+
+/// Compares two artifacts as far as it is asked.
+///
+/// # Errors
+/// As [`diff`].
+pub fn diff_with(a: &Path, b: &Path, options: &DiffOptions) -> Result<DiffReport> {
+    let (a, b) = std::thread::scope(|scope| {
+        let second = scope.spawn(|| open_artifact(b));
+        (open_artifact(a), second.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+    });
+    let (a, b) = (a?, b?);
     let identical = a.digest == b.digest;
-    let mut out = Vec::new();
-    if !identical {
-        structure(&a, &b, &mut out);
+    let mut report = DiffReport {
+        first: a.digest,
+        second: b.digest,
+        identical,
+        same_content: identical,
+        packages: Vec::new(),
+        directories: BTreeMap::new(),
+        differences: Vec::new(),
+    };
+    if identical {
+        return Ok(report);
     }
     let digests =
         |x: &Artifact| x.trees().iter().map(|(place, tree)| (place.clone(), tree.digest())).collect::<Vec<_>>();
-    let same_content = digests(&a) == digests(&b) && (identical || !a.trees().is_empty());
-    if !identical {
-        trees(&a, &b, &mut out);
-        if out.is_empty() {
-            raw_bytes(&a, &b, &mut out)?;
-        }
+    report.same_content = digests(&a) == digests(&b) && !a.trees().is_empty();
+    let filter = Filter {
+        fields: &options.ignored_fields,
+        ignored: crate::build::globs(options.ignored_paths.iter().map(String::as_str))?,
+        only: match options.only.is_empty() {
+            true => None,
+            false => Some(crate::build::globs(options.only.iter().map(String::as_str))?),
+        },
+    };
+    let out = &mut report.differences;
+    if filter.only.is_none() {
+        structure(&a, &b, out);
     }
-    Ok(DiffReport { first: a.digest, second: b.digest, identical, same_content, differences: out })
+    trees(&a, &b, &filter, out, &mut report.directories);
+    if out.is_empty()
+        && options.only.is_empty()
+        && options.ignored_fields.is_empty()
+        && options.ignored_paths.is_empty()
+    {
+        raw_bytes(&a, &b, out)?;
+    }
+    report.packages = packages(&a, &b);
+    Ok(report)
+}
+
+/// What does not count.
+struct Filter<'a> {
+    fields: &'a BTreeSet<String>,
+    ignored: globset::GlobSet,
+    only: Option<globset::GlobSet>,
+}
+
+impl Filter<'_> {
+    fn counts(&self, path: &str) -> bool {
+        !self.ignored.is_match(path) && self.only.as_ref().is_none_or(|only| only.is_match(path))
+    }
+}
+
+fn packages(a: &Artifact, b: &Artifact) -> Vec<MovedInside> {
+    let all =
+        |x: &Artifact| -> BTreeMap<String, String> { x.materials().into_iter().map(|p| (p.name, p.version)).collect() };
+    let (x, y) = (all(a), all(b));
+    let names: BTreeSet<&String> = x.keys().chain(y.keys()).collect();
+    names
+        .into_iter()
+        .filter(|name| x.get(*name) != y.get(*name))
+        .map(|name| MovedInside { name: name.clone(), before: x.get(name).cloned(), after: y.get(name).cloned() })
+        .collect()
 }
 
 fn push(out: &mut Vec<Difference>, place: &str, field: &str, before: impl ToString, after: impl ToString) {
     let (before, after) = (before.to_string(), after.to_string());
     if before != after {
-        out.push(Difference { place: place.to_string(), field: field.to_string(), before, after, cause: None });
+        out.push(Difference {
+            place: place.to_string(),
+            field: field.to_string(),
+            before,
+            after,
+            cause: None,
+            lines: None,
+        });
     }
 }
 
@@ -80,6 +189,7 @@ fn format_name(content: &Content) -> &'static str {
         Content::Disk { .. } => "disk image",
         Content::Filesystem { .. } => "filesystem",
         Content::Initrd { .. } => "initial file system",
+        Content::Package { .. } => "package",
         Content::Program(_) => "UEFI program",
         Content::Oci { .. } => "OCI images",
         Content::Archive { .. } => "tar archive",
@@ -202,22 +312,70 @@ fn flatten(at: &str, value: &serde_json::Value, out: &mut BTreeMap<String, Strin
     }
 }
 
-fn trees(a: &Artifact, b: &Artifact, out: &mut Vec<Difference>) {
+fn trees(
+    a: &Artifact,
+    b: &Artifact,
+    filter: &Filter<'_>,
+    out: &mut Vec<Difference>,
+    directories: &mut BTreeMap<String, DirectoryChange>,
+) {
     let (x, y) = (a.trees(), b.trees());
     // One tree each is compared whatever the places are called: a disk against an archive of its root.
     type Placed<'t> = (String, &'t Tree);
-    let pairs: Vec<(&Placed<'_>, &Placed<'_>)> = if x.len() == 1 && y.len() == 1 {
-        vec![(&x[0], &y[0])]
-    } else {
-        x.iter().filter_map(|p| y.iter().find(|q| q.0 == p.0).map(|q| (p, q))).collect()
-    };
+    let mut pairs: Vec<(&Placed<'_>, &Placed<'_>)> =
+        x.iter().filter_map(|p| y.iter().find(|q| q.0 == p.0).map(|q| (p, q))).collect();
+    if pairs.is_empty() {
+        let root = |all: &[Placed<'_>]| {
+            let largest = all.iter().enumerate().max_by_key(|(n, (_, tree))| (tree.len(), all.len() - n));
+            largest.map(|(n, _)| n)
+        };
+        if let (Some(p), Some(q)) = (root(&x), root(&y)) {
+            pairs.push((&x[p], &y[q]));
+        }
+    }
     for ((place_a, tree_a), (place_b, tree_b)) in pairs {
         let read = |first: bool, path: &embrak_tree::TreePath| {
             let (artifact, place) = if first { (a, place_a) } else { (b, place_b) };
             artifact.read_file(place, path).ok()
         };
-        compare_trees(place_a, tree_a, tree_b, &read, out);
+        let mut changed = Vec::new();
+        let counted = |path: &embrak_tree::TreePath| filter.counts(&path.to_string());
+        compare_counted(place_a, tree_a, tree_b, &read, &counted, &mut changed);
+        out.extend(changed.into_iter().filter(|d| !filter.fields.contains(&d.field)));
+        by_directory(tree_a, tree_b, &counted, directories);
     }
+}
+
+/// Counts what differs by the first two directories.
+fn by_directory(
+    a: &Tree,
+    b: &Tree,
+    counts: &dyn Fn(&embrak_tree::TreePath) -> bool,
+    out: &mut BTreeMap<String, DirectoryChange>,
+) {
+    let size = |entry: &embrak_tree::Entry| if let Kind::File { size, .. } = entry.kind { size as i64 } else { 0 };
+    for change in difference(a, b).into_iter().filter(|c| counts(&c.path)) {
+        let text = change.path.to_string();
+        let parts: Vec<&str> = text.split('/').skip(1).collect();
+        let shown = parts.len().saturating_sub(1).min(2);
+        let entry = out.entry(format!("/{}", parts[..shown].join("/"))).or_default();
+        match &change.kind {
+            ChangeKind::Added(e) if !e.is_directory() => {
+                entry.added += 1;
+                entry.bytes += size(e);
+            }
+            ChangeKind::Removed(e) if !e.is_directory() => {
+                entry.removed += 1;
+                entry.bytes -= size(e);
+            }
+            ChangeKind::Changed { before, after, .. } => {
+                entry.changed += 1;
+                entry.bytes += size(after) - size(before);
+            }
+            _ => {}
+        }
+    }
+    out.retain(|_, d| *d != DirectoryChange::default());
 }
 
 /// Compares two trees; `read` gives the bytes of a file of the first or second.
@@ -228,7 +386,18 @@ pub(crate) fn compare_trees(
     read: &dyn Fn(bool, &embrak_tree::TreePath) -> Option<Vec<u8>>,
     out: &mut Vec<Difference>,
 ) {
-    for change in difference(a, b) {
+    compare_counted(place, a, b, read, &|_| true, out);
+}
+
+fn compare_counted(
+    place: &str,
+    a: &Tree,
+    b: &Tree,
+    read: &dyn Fn(bool, &embrak_tree::TreePath) -> Option<Vec<u8>>,
+    counts: &dyn Fn(&embrak_tree::TreePath) -> bool,
+    out: &mut Vec<Difference>,
+) {
+    for change in difference(a, b).into_iter().filter(|c| counts(&c.path)) {
         let at = if place.is_empty() { change.path.to_string() } else { format!("{place}: {}", change.path) };
         let describe = |entry: &embrak_tree::Entry| match &entry.kind {
             Kind::File { size, .. } => format!("file of {size} bytes"),
@@ -247,6 +416,7 @@ pub(crate) fn compare_trees(
                             before: field.before,
                             after: field.after,
                             cause,
+                            lines: None,
                         });
                         continue;
                     }
@@ -262,6 +432,7 @@ pub(crate) fn compare_trees(
 }
 
 fn content_difference(place: &str, before: String, after: String, bytes: Option<(Vec<u8>, Vec<u8>)>) -> Difference {
+    let lines = bytes.as_ref().and_then(|(x, y)| text_lines(x, y));
     match bytes.and_then(|(x, y)| explain_bytes(&x, &y)) {
         Some(explained) => {
             let section = explained.section.map_or(String::new(), |s| format!(" in {s}"));
@@ -272,10 +443,24 @@ fn content_difference(place: &str, before: String, after: String, bytes: Option<
                 before: explained.before,
                 after: explained.after,
                 cause: explained.cause,
+                lines,
             }
         }
-        None => Difference { place: place.to_string(), field: "content".into(), before, after, cause: None },
+        None => Difference { place: place.to_string(), field: "content".into(), before, after, cause: None, lines },
     }
+}
+
+/// The lines of two texts that differ; none when one is no text, or is long.
+fn text_lines(a: &[u8], b: &[u8]) -> Option<String> {
+    const LONGEST: usize = 1 << 20;
+    let text = |bytes: &[u8]| -> Option<String> {
+        let usual = bytes.len() <= LONGEST && !bytes.contains(&0);
+        usual.then(|| String::from_utf8(bytes.to_vec()).ok()).flatten()
+    };
+    let (x, y) = (text(a)?, text(b)?);
+    let patch = diffy::DiffOptions::new().set_context_len(1).create_patch(&x, &y).to_string();
+    // The two lines with names say nothing here.
+    Some(patch.lines().skip(2).collect::<Vec<_>>().join("\n"))
 }
 
 fn metadata_cause(field: &str, before: &str, after: &str) -> Option<Cause> {
@@ -298,6 +483,17 @@ fn raw_bytes(a: &Artifact, b: &Artifact, out: &mut Vec<Difference>) -> Result<()
     use embrak_disk::ReadAt;
     let (x, y) = (File::open(&a.path).doing("read", &a.path)?, File::open(&b.path).doing("read", &b.path)?);
     let shorter = a.size.min(b.size);
+    const TEXT: u64 = 1 << 20;
+    if a.size.max(b.size) <= TEXT {
+        let (p, q) = (x.read_vec(0, a.size).doing("read", &a.path)?, y.read_vec(0, b.size).doing("read", &b.path)?);
+        let lines = text_lines(&p, &q);
+        if lines.is_some() {
+            let mut found = content_difference("", String::new(), String::new(), Some((p, q)));
+            found.lines = lines;
+            out.push(found);
+            return Ok(());
+        }
+    }
     let mut at = 0;
     while at < shorter {
         let length = (shorter - at).min(1 << 20);
@@ -311,6 +507,7 @@ fn raw_bytes(a: &Artifact, b: &Artifact, out: &mut Vec<Difference>) -> Result<()
                 before: explained.before,
                 after: explained.after,
                 cause: explained.cause,
+                lines: None,
             });
             return Ok(());
         }

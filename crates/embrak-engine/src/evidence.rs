@@ -7,8 +7,8 @@ use crate::reproduce::Reproduction;
 use embrak_store::{RunRow, Store};
 use embrak_tree::Digest;
 use embrak_trust::{
-    BILL_CYCLONEDX, BILL_SPDX, Checked, Envelope, KeyId, PROVENANCE, Policy, REPRODUCTION, SigningKey, Statement,
-    Subject, Subjects, read_evidence, verify,
+    BILL_CYCLONEDX, BILL_SPDX, CHECKS, Checked, Envelope, KeyId, PROVENANCE, Policy, REPRODUCTION, SigningKey,
+    Statement, Subject, Subjects, read_evidence, verify,
 };
 use serde_json::json;
 use std::collections::BTreeSet;
@@ -85,6 +85,27 @@ pub fn sign_reproduction(
     let statement = Statement::new(Subject::new(&name, &artifact, &output.tree), REPRODUCTION, predicate);
     let evidence = append(path, &[statement], key)?;
     Ok(SignReport { path: path.to_path_buf(), evidence, artifact, run: reproduction.run, key: key.public().id() })
+}
+
+/// Signs that an artifact was started and checked, and with which result.
+///
+/// # Errors
+/// No run on record has made the artifact, or the evidence cannot be written.
+pub fn sign_checks(store: &Store, path: &Path, report: &crate::BootReport, key: &SigningKey) -> Result<SignReport> {
+    let artifact = known_digest(store, path)?;
+    let (row, record) = find_run(store, None, Some(&artifact))?;
+    let output = output_of(&record, &artifact)?;
+    let named = |met: bool| -> Vec<&str> {
+        report.checks.iter().filter(|(_, when)| when.is_some() == met).map(|(text, _)| text.as_str()).collect()
+    };
+    let predicate = json!({
+        "result": if report.good() { "PASSED" } else { "FAILED" },
+        "configuration": [{ "name": "console checks of the image", "digest": { "sha256": record.lock.hex() } }],
+        "passedTests": named(true),
+        "failedTests": named(false),
+    });
+    let evidence = append(path, &[Statement::new(subject(path, output), CHECKS, predicate)], key)?;
+    Ok(SignReport { path: path.to_path_buf(), evidence, artifact, run: row.id, key: key.public().id() })
 }
 
 /// The digest of a file we have written ourselves and that has not changed since, without reading it again.

@@ -183,6 +183,13 @@ pub enum Content {
         /// All their files, the later over the earlier.
         tree: Tree,
     },
+    /// A package file of the Debian format.
+    Package {
+        /// Its files.
+        tree: Tree,
+        /// Its scripts, checksums and the like.
+        control: Tree,
+    },
     /// A UEFI program.
     Program(pe::Program),
     /// A tree manifest.
@@ -319,6 +326,13 @@ fn filesystem(slice: &dyn ReadAt, blobs: &dyn BlobSink) -> Option<(Filesystem, T
 fn content_of(file: &dyn ReadAt, path: &Path, scratch: &Store) -> Result<Content> {
     let damaged =
         |e: &dyn std::fmt::Display| EngineError::other(format!("{}: {e}", path.display()), "get or build it again");
+    if file.read_vec(0, 8).is_ok_and(|magic| magic == b"!<arch>\n") {
+        let limits = embrak_repo::Limits { data: 16 << 30, control: 64 << 20 };
+        let opened = File::open(path).doing("read", path)?;
+        if let Ok(package) = embrak_repo::unpack_deb(&path.to_string_lossy(), opened, scratch, limits) {
+            return Ok(Content::Package { tree: package.tree, control: package.control });
+        }
+    }
     if gpt::is_gpt(file) {
         let table = gpt::read(file).map_err(|e| damaged(&e))?;
         let partitions =
@@ -450,6 +464,7 @@ impl Artifact {
             | Content::Directory(tree) => {
                 vec![(String::new(), tree)]
             }
+            Content::Package { tree, control } => vec![(String::new(), tree), ("control".to_string(), control)],
             Content::Oci { images, .. } => images.iter().map(|i| (image_name(i), &i.tree)).collect(),
             Content::Program(_) | Content::Bytes => Vec::new(),
         }
@@ -725,6 +740,10 @@ pub fn inspect(path: &Path) -> Result<Inspection> {
         Content::Initrd { parts, tree } => {
             let inside = json!({ "parts": parts, "files": files(tree), "contentBytes": tree.content_size(), "tree": tree.digest() });
             ("initial file system (cpio)".to_string(), inside)
+        }
+        Content::Package { tree, control } => {
+            let inside = json!({ "files": files(tree), "contentBytes": tree.content_size(), "tree": tree.digest(), "control": control.digest() });
+            ("package (Debian format)".to_string(), inside)
         }
         Content::Program(program) => ("UEFI program".to_string(), json!({ "program": program })),
         Content::Oci { archive, images } => {

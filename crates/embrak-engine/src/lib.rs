@@ -49,11 +49,11 @@ pub use bill::{Bill, BillPackage, bill};
 pub use boot::{BootOptions, BootReport, ConsoleCheck, DirectStart, boot, find_emulator};
 pub use build::{BuildOptions, BuildResult, build, probe};
 pub use causes::{Cause, explain_bytes};
-pub use diff::{DiffReport, Difference, diff};
+pub use diff::{DiffOptions, DiffReport, Difference, DirectoryChange, MovedInside, diff, diff_with};
 pub use embrak_root::{Leftover, Report};
 pub use error::{EngineError, Result};
 pub use events::{ActionStatus, Event, Observer, Silent};
-pub use evidence::{SignReport, evidence_path, sign, sign_reproduction, verify_artifact, verify_known};
+pub use evidence::{SignReport, evidence_path, sign, sign_checks, sign_reproduction, verify_artifact, verify_known};
 pub use inspect::{
     Artifact, BootEntry, Content, DiskTable, Filesystem, Inspection, InstalledPackage, PartitionView, Summary,
     Wrapping, inspect, open_artifact,

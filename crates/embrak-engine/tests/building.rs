@@ -204,12 +204,13 @@ fn evidence_is_replaced_by_its_signer_and_nobody_else() {
             sign(&place.store, &path, key).unwrap();
         }
         let lines = fs::read_to_string(evidence_path(&path)).unwrap();
-        assert_eq!(lines.lines().count(), 2, "{end}");
+        // Provenance and two bills, by each of two.
+        assert_eq!(lines.lines().count(), 6, "{end}");
         let (digest, checked) = verify_artifact(&path, None, &Policy::of_key("one", keys[0].public())).unwrap();
         assert_eq!(digest, place.output(&result, end).artifact);
-        // The other's statement is by nobody this policy knows.
+        // The other's statements are by nobody this policy knows.
         assert!(!checked.good());
-        assert_eq!(checked.checks.iter().filter(|c| !c.good).count(), 1);
+        assert_eq!(checked.checks.iter().filter(|c| !c.good).count(), 3);
     }
     let path = place.output(&result, ".tar").path;
     fs::write(evidence_path(&path), "damaged\n").unwrap();

@@ -151,20 +151,20 @@ fn look(image: &dyn ReadAt, depth: usize) {
             look(&Slice { inner: image, start, length }, depth + 1);
         }
     }
-    if let Ok(volume) = ext4::Volume::open(image) {
-        if let Ok((tree, _)) = volume.tree(&DigestOnly) {
-            for (path, _) in tree.iter().take(64) {
-                if let Ok(file) = volume.open_file(path) {
-                    let _ = std::io::copy(&mut file.take(1 << 20), &mut std::io::sink());
-                }
+    if let Ok(volume) = ext4::Volume::open(image)
+        && let Ok((tree, _)) = volume.tree(&DigestOnly)
+    {
+        for (path, _) in tree.iter().take(64) {
+            if let Ok(file) = volume.open_file(path) {
+                let _ = std::io::copy(&mut file.take(1 << 20), &mut std::io::sink());
             }
         }
     }
-    if let Ok(volume) = fat::Volume::open(image) {
-        if let Ok((tree, _)) = volume.tree(&DigestOnly) {
-            for (path, _) in tree.iter().take(64) {
-                let _ = volume.read_file(path);
-            }
+    if let Ok(volume) = fat::Volume::open(image)
+        && let Ok((tree, _)) = volume.tree(&DigestOnly)
+    {
+        for (path, _) in tree.iter().take(64) {
+            let _ = volume.read_file(path);
         }
     }
 }

@@ -227,8 +227,10 @@ pub enum Verb {
         extract: Option<Vec<String>>,
     },
     /// Tell what differs between two images, archives or directories
-    #[command(after_help = "Exit status: 0 the same, 3 different.")]
-    Diff { a: PathBuf, b: PathBuf },
+    #[command(
+        after_help = "Exit status: 0 the same as far as it counts, 3 different.\nExamples:\n  embrak diff old.raw new.raw\n  embrak diff old.raw new.oci.tar --ignore times,owners --ignore-path '/var/**'\n  embrak diff old.raw new.raw --level summary --html diff.html"
+    )]
+    Diff(DiffArgs),
     /// Start a disk image in the emulator and watch its console
     Boot {
         /// The disk; none: the one last built of the default image
@@ -242,6 +244,9 @@ pub enum Verb {
         /// Make this terminal the console, and check nothing
         #[arg(long, short)]
         interactive: bool,
+        /// Sign the result of the checks with this key; the statement goes beside the disk
+        #[arg(long, value_name = "FILE", conflicts_with = "interactive")]
+        key: Option<PathBuf>,
     },
     /// Look for what is wrong with an image, ours or not: leftovers, accounts, secrets, requirements, vulnerabilities
     #[command(
@@ -374,6 +379,41 @@ pub enum BillForm {
     Text,
     Spdx,
     Cyclonedx,
+}
+
+#[derive(ClapArgs, Debug)]
+pub struct DiffArgs {
+    pub a: PathBuf,
+    pub b: PathBuf,
+    /// How much to tell
+    #[arg(long, value_enum, default_value = "full")]
+    pub level: DiffLevel,
+    /// What of files does not count
+    #[arg(long, value_enum, value_delimiter = ',', value_name = "LIST")]
+    pub ignore: Vec<Ignored>,
+    /// Paths that do not count, as globs
+    #[arg(long, value_name = "GLOB")]
+    pub ignore_path: Vec<String>,
+    /// Only these paths count, as globs
+    #[arg(long, value_name = "GLOB")]
+    pub only: Vec<String>,
+    /// Write a page to look at in a browser, too
+    #[arg(long, value_name = "FILE")]
+    pub html: Option<PathBuf>,
+}
+
+#[derive(ValueEnum, Debug, Clone, Copy, PartialEq, Eq)]
+pub enum DiffLevel {
+    Verdict,
+    Summary,
+    Full,
+}
+
+#[derive(ValueEnum, Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Ignored {
+    Times,
+    Owners,
+    Modes,
 }
 
 #[derive(ClapArgs, Debug)]

@@ -4,6 +4,7 @@ mod args;
 mod commands;
 mod demo;
 mod map;
+mod page;
 mod problem;
 mod progress;
 mod session;

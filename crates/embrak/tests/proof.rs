@@ -296,3 +296,52 @@ fn keys_are_made_protected_exported_and_taken_over() {
     place.run(&["keys", "show", "safe"]).expect(0).says(&[]);
     assert_eq!(place.run(&["keys", "export", "safe"]).expect(0).out, place.read("keys/safe.pub"));
 }
+
+#[test]
+fn a_comparison_tells_packages_directories_lines_and_leaves_out_what_does_not_count() {
+    let place = Place::of(&[
+        (
+            "l/images/i.toml",
+            "image = 'i'\nversion = '1'\noutputs = ['rootfs:tar', 'rootfs:ext4']\npackages = ['a']\n[[file]]\npath = '/etc/x'\ntext = '''one\ntwo <&>\nthree\n'''\n",
+        ),
+        (
+            "l/recipes/a/recipe.toml",
+            "name = 'a'\nversion = '1'\nsummary = 's'\nlicense = 'MIT'\n[steps]\ninstall = 'echo a > $OUT/a'\n",
+        ),
+        (
+            "l/recipes/b/recipe.toml",
+            "name = 'b'\nversion = '2'\nsummary = 's'\nlicense = 'MIT'\n[steps]\ninstall = 'echo b > $OUT/b'\n",
+        ),
+    ]);
+    let file = |record: &Value, end: &str| output(record, end)["path"].as_str().unwrap().to_string();
+    let record = place.build(&["i"]);
+    let (archive, filesystem) = (file(&record, ".tar"), file(&record, ".ext4"));
+    // An archive against a filesystem of the same root: only what a filesystem has besides differs.
+    let said = place.run(&["diff", &archive, &filesystem, "--ignore-path", "/lost+found", "--only", "/**", "--json"]);
+    let told = said.expect(0).json();
+    assert_eq!(told["differences"].as_array().unwrap().len(), 0, "{told:#}");
+    let old = place.file("old.tar");
+    fs::copy(&archive, &old).unwrap();
+    let old = old.to_string_lossy().into_owned();
+    let text = place.read("l/images/i.toml").replace("['a']", "['b']").replace("two", "2");
+    place.write("l/images/i.toml", &text);
+    place.build(&["i"]);
+    let told = place.run(&["diff", &old, &archive, "--json"]).expect(3).json();
+    assert_eq!(
+        told["packages"],
+        serde_json::json!([{ "name": "a", "before": "1-1", "after": null }, { "name": "b", "before": null, "after": "2-1" }])
+    );
+    assert_eq!(told["directories"]["/etc"], serde_json::json!({ "added": 0, "removed": 0, "changed": 1, "bytes": -2 }));
+    let lines = told["differences"].as_array().unwrap().iter().find(|d| d["place"] == "/etc/x").unwrap()["lines"]
+        .as_str()
+        .unwrap();
+    assert!(lines.contains("-two <&>\n+2 <&>"), "{lines}");
+    place.run(&["diff", &old, &archive, "--only", "/usr/share/**"]).expect(0);
+    place.run(&["diff", &old, &archive, "--only", "/etc/x"]).expect(3);
+    let summary = place.run(&["diff", &old, &archive, "--level", "summary"]).expect(3).out;
+    assert!(summary.contains("came  b 2-1") && !summary.contains("two <&>"), "{summary}");
+    place.run(&["diff", &old, &archive, "--html", "page.html"]).expect(3);
+    let page = place.read("page.html");
+    assert!(page.contains("2 &lt;&amp;&gt;") && !page.contains("<&>"), "what files hold is escaped");
+    assert!(page.starts_with("<!doctype html>") && !page.contains("<script"));
+}

@@ -537,29 +537,25 @@ fn print_units(units: &[Unit], full: bool) {
     }
 }
 
-pub fn build(
-    global: &Global,
-    images: Vec<String>,
-    board: Option<String>,
-    locked: bool,
-    jobs: Option<u16>,
-    out: Option<PathBuf>,
-    vendored: Option<(PathBuf, Vec<PathBuf>)>,
-    probe: Probe,
-) -> Result<Code, Failure> {
+/// How images are built.
+pub struct How {
+    pub locked: bool,
+    pub jobs: Option<u16>,
+    pub out: Option<PathBuf>,
+    pub vendored: Option<(PathBuf, Vec<PathBuf>)>,
+    pub probe: Probe,
+}
+
+pub fn build(global: &Global, selection: Selection, how: How) -> Result<Code, Failure> {
+    let How { locked, jobs, out, vendored, probe } = how;
     let mut session = match vendored {
         Some((dir, keys)) => Session::open_vendored(global, &session::resolve(global, &dir), &keys)?,
         None => Session::open(global)?,
     };
     let cores = std::thread::available_parallelism().map_or(1, usize::from);
     let out = out.map_or_else(|| session.workspace.root.join("out"), |o| session::resolve(global, &o));
-    let options = BuildOptions {
-        selection: Selection { images, board, ..Selection::default() },
-        jobs: jobs.map_or(cores, usize::from),
-        locked,
-        out,
-        set: global.set.clone(),
-    };
+    let options =
+        BuildOptions { selection, jobs: jobs.map_or(cores, usize::from), locked, out, set: global.set.clone() };
     session.probe = probe;
     let result = build_images(&session.engine(), &options);
     session.progress.done();

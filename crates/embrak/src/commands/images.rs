@@ -1,16 +1,16 @@
 //! `inspect`, `diff`, `boot`.
 
 use super::{Code, Failure, print_json};
-use crate::args::Global;
+use crate::args::{DiffArgs, DiffLevel, Global, Ignored};
 use crate::map::{self, Part};
 use crate::problem::count;
 use crate::progress::Progress;
 use crate::session::{self, Session};
-use crate::style::{bad, faint, good, name, strong, warn};
+use crate::style::{Table, bad, faint, good, name, strong, warn};
 use embrak_engine::{
-    Artifact, BootEntry, BootOptions, ConsoleCheck, Content, Difference, DirectStart, DiskTable, EngineError,
-    Filesystem, Inspection, InstalledPackage, PartitionView, Wrapping, boot as boot_disk, diff as diff_artifacts,
-    inspect as inspect_artifact,
+    Artifact, BootEntry, BootOptions, ConsoleCheck, Content, DiffOptions, DiffReport, Difference, DirectStart,
+    DiskTable, EngineError, Filesystem, Inspection, InstalledPackage, PartitionView, Wrapping, boot as boot_disk,
+    diff_with, inspect as inspect_artifact,
 };
 use embrak_model::ByteSize;
 use embrak_model::definitions::Output;
@@ -143,6 +143,12 @@ fn print_inspection(inspection: &Inspection) {
         Content::Filesystem { info, tree, .. } => print_filesystem(info, tree, 2),
         Content::Initrd { parts, tree } => {
             anstream::println!("  archives {}", parts.join(", then "));
+            print_tree(tree, 2);
+        }
+        Content::Package { tree, control } => {
+            let names: Vec<String> =
+                control.iter().filter(|(_, e)| !e.is_directory()).map(|(p, _)| p.to_string()).collect();
+            anstream::println!("  control  {}", names.join(" "));
             print_tree(tree, 2);
         }
         Content::Program(program) => {
@@ -312,23 +318,78 @@ fn print_map(size: u64, partitions: &[PartitionView]) {
     map::print(size, &parts);
 }
 
-pub fn diff(global: &Global, a: &Path, b: &Path) -> Result<Code, Failure> {
-    let (a, b) = (session::resolve(global, a), session::resolve(global, b));
-    let report = diff_artifacts(&a, &b)?;
+pub fn diff(global: &Global, args: &DiffArgs) -> Result<Code, Failure> {
+    let (a, b) = (session::resolve(global, &args.a), session::resolve(global, &args.b));
+    let fields = args.ignore.iter().flat_map(|i| match i {
+        Ignored::Times => vec!["mtime"],
+        Ignored::Owners => vec!["uid", "gid"],
+        Ignored::Modes => vec!["mode"],
+    });
+    let options = DiffOptions {
+        ignored_fields: fields.map(String::from).collect(),
+        ignored_paths: args.ignore_path.clone(),
+        only: args.only.clone(),
+    };
+    let filtered = !args.ignore.is_empty() || !args.ignore_path.is_empty() || !args.only.is_empty();
+    let report = diff_with(&a, &b, &options)?;
+    // Of a part, only what was found in it counts.
+    let same = report.identical || (filtered && report.differences.is_empty());
+    if let Some(page) = &args.html {
+        let page = session::resolve(global, page);
+        let text = crate::page::diff(&session::shown(&a), &session::shown(&b), &report);
+        embrak_engine::write_beside(&page, text.as_bytes())?;
+    }
     if global.json {
         print_json(&report)?;
-        return Ok(Code::of(report.identical));
+        return Ok(Code::of(same));
     }
     if report.identical {
         anstream::println!("{} {}", good("identical:"), report.first);
+        return Ok(Code::Done);
+    }
+    if same {
+        anstream::println!("{} in everything that counts here", good("the same:"));
         return Ok(Code::Done);
     }
     let content = if report.same_content { "the same content, encoded otherwise" } else { "different content" };
     anstream::println!("{} {content}, {}", bad("different:"), count(report.differences.len(), "difference"));
     anstream::println!("  {} {}", faint("first "), report.first);
     anstream::println!("  {} {}", faint("second"), report.second);
-    print_differences(&report.differences, if global.verbose { usize::MAX } else { 40 });
+    if args.level == DiffLevel::Verdict {
+        return Ok(Code::Found);
+    }
+    print_moved(&report);
+    if args.level == DiffLevel::Full {
+        print_differences(&report.differences, if global.verbose { usize::MAX } else { 40 });
+    }
     Ok(Code::Found)
+}
+
+/// Packages that moved, and what changed by directory.
+fn print_moved(report: &DiffReport) {
+    if !report.packages.is_empty() {
+        anstream::println!("{}", strong(count(report.packages.len(), "package")));
+        for package in &report.packages {
+            let line = match (&package.before, &package.after) {
+                (None, Some(new)) => format!("{} {} {new}", good("came "), name(&package.name)),
+                (Some(old), None) => format!("{} {} {old}", bad("went "), name(&package.name)),
+                (old, new) => {
+                    let text = |v: &Option<String>| v.clone().unwrap_or_default();
+                    format!("{} {} {} -> {}", warn("moved"), name(&package.name), text(old), text(new))
+                }
+            };
+            anstream::println!("  {line}");
+        }
+    }
+    if !report.directories.is_empty() {
+        let mut table = Table::new(&["below", "added", "removed", "changed", "bytes"]).right(&[1, 2, 3, 4]);
+        for (directory, d) in &report.directories {
+            let number = |n: usize| if n == 0 { String::new() } else { n.to_string() };
+            let bytes = if d.bytes == 0 { String::new() } else { format!("{:+}", d.bytes) };
+            table.row([name(directory), number(d.added), number(d.removed), number(d.changed), bytes]);
+        }
+        table.print(2);
+    }
 }
 
 /// The differences with both values and the likely cause.
@@ -336,8 +397,13 @@ pub fn print_differences(differences: &[Difference], most: usize) {
     for difference in differences.iter().take(most) {
         let place = if difference.place.is_empty() { String::new() } else { format!("{}: ", name(&difference.place)) };
         anstream::println!("  {place}{}", difference.field);
-        anstream::println!("    {} {}", faint("first "), shorten(&difference.before));
-        anstream::println!("    {} {}", faint("second"), shorten(&difference.after));
+        match &difference.lines {
+            Some(lines) => print_lines(lines),
+            None => {
+                anstream::println!("    {} {}", faint("first "), shorten(&difference.before));
+                anstream::println!("    {} {}", faint("second"), shorten(&difference.after));
+            }
+        }
         if let Some(cause) = &difference.cause {
             anstream::println!("    {} {}: {}", warn("likely cause:"), strong(&cause.name), cause.evidence);
             anstream::println!("    {} {}", name("what to do:"), cause.advice);
@@ -345,6 +411,26 @@ pub fn print_differences(differences: &[Difference], most: usize) {
     }
     if differences.len() > most {
         anstream::println!("  {}", faint(format!("... and {} more (-v shows all)", differences.len() - most)));
+    }
+}
+
+/// A few lines of a unified diff.
+fn print_lines(lines: &str) {
+    const FEW: usize = 12;
+    for line in lines.lines().take(FEW) {
+        let shown = shorten(line);
+        anstream::println!(
+            "    {}",
+            match line.chars().next() {
+                Some('-') => bad(shown),
+                Some('+') => good(shown),
+                _ => faint(shown),
+            }
+        );
+    }
+    let more = lines.lines().count().saturating_sub(FEW);
+    if more > 0 {
+        anstream::println!("    {}", faint(format!("and {more} more lines (--json and --html have them all)")));
     }
 }
 
@@ -358,8 +444,11 @@ pub fn boot(
     limit: u64,
     kernel: bool,
     interactive: bool,
+    key: Option<PathBuf>,
 ) -> Result<Code, Failure> {
     let session = Session::open(global)?;
+    // A key that cannot be used is better known before the work than after it.
+    let key = key.map(|k| session::signing_key(global, &k)).transpose()?;
     let path = match path {
         Some(path) => session::resolve(global, &path),
         None => last_disk(&session)?,
@@ -414,6 +503,10 @@ pub fn boot(
             Some(seconds) => anstream::println!("{} the console said {says:?} after {seconds:.1} s", good("good:")),
             None => anstream::println!("{} the console never said {says:?}", bad("failed:")),
         }
+    }
+    if let Some(key) = &key {
+        let signed = embrak_engine::sign_checks(&session.store, &path, &report, key)?;
+        anstream::println!("{} the result {}", good("signed"), faint(session::shown(&signed.evidence)));
     }
     let end = if report.powered_off { "it switched itself off" } else { "it was still running and was stopped" };
     anstream::println!("{end} after {:.1} s", report.seconds);

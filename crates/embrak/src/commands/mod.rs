@@ -59,7 +59,8 @@ pub fn run(args: Args) -> Result<Code, Failure> {
         Verb::Build { images, board, locked, jobs, out, vendored, vendor_key, vary_steps, shim } => {
             let vendored = vendored.map(|dir| (dir, vendor_key));
             let probe = Probe { vary: vary_steps.as_ref().clone(), frozen: false, shim };
-            build::build(&global, images, board, locked, jobs, out, vendored, probe)
+            let selection = Selection { images, board, ..Selection::default() };
+            build::build(&global, selection, build::How { locked, jobs, out, vendored, probe })
         }
         Verb::Probe { package, images, board, vary, frozen, shim, jobs, vendored, vendor_key } => {
             let vendored = vendored.map(|dir| (dir, vendor_key));
@@ -71,8 +72,10 @@ pub fn run(args: Args) -> Result<Code, Failure> {
         Verb::Publish { dir, run, image, key } => keep::publish(&global, &dir, &run, &image, &key),
         Verb::Log { run, recipe } => keep::log(&global, &run, recipe.as_deref()),
         Verb::Inspect { path, files, cat, extract } => images::inspect(&global, &path, files, cat, extract),
-        Verb::Diff { a, b } => images::diff(&global, &a, &b),
-        Verb::Boot { path, limit, kernel, interactive } => images::boot(&global, path, limit, kernel, interactive),
+        Verb::Diff(args) => images::diff(&global, &args),
+        Verb::Boot { path, limit, kernel, interactive, key } => {
+            images::boot(&global, path, limit, kernel, interactive, key)
+        }
         Verb::Audit(args) => audit::audit(&global, &args),
         Verb::Bill { path, form, files } => audit::bill(&global, &path, form, files),
         Verb::Keys { action } => evidence::keys(&global, action),
