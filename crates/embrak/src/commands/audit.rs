@@ -170,13 +170,15 @@ fn print_findings(findings: &[Finding], all: bool) {
 fn print_outcomes(title: &str, all: &[Outcome], every: bool) {
     let met = all.iter().filter(|o| o.met).count();
     anstream::println!("{} {}", strong(format!("profile {title}")), faint(format!("{met} of {} met", all.len())));
+    let width = all.iter().map(|o| o.id.chars().count()).max().unwrap_or(0);
     for outcome in all {
+        let pad = " ".repeat(width - outcome.id.chars().count());
         if outcome.met && !every && all.len() > 40 {
             continue;
         }
         let mark = if outcome.met { good("met   ") } else { shade(outcome.severity) };
         let proof = if outcome.proof.chars().count() > 90 { String::new() } else { faint(&outcome.proof) };
-        anstream::println!("{mark} {}  {}  {proof}", name(&outcome.id), outcome.rule);
+        anstream::println!("{mark} {}{pad}  {}  {proof}", name(&outcome.id), outcome.rule);
         if proof.is_empty() {
             for line in wrapped(&outcome.proof, 100) {
                 anstream::println!("       {}", faint(line));
