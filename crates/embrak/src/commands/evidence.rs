@@ -354,11 +354,13 @@ pub fn reproduce(
     progress.done();
     let reproduction = result?;
     if let Some(key) = &key {
-        let outputs = record.outputs.iter().filter(|o| o.path.exists());
-        for output in outputs.filter(|o| artifact.as_ref().is_none_or(|(_, digest)| o.artifact == *digest)) {
-            if reproduction.outputs.iter().any(|r| r.expected == output.artifact) {
-                sign_reproduction(&store, &output.path, &reproduction, key)?;
-            }
+        // Beside the file that was named, wherever the run had written it then.
+        let files = match &artifact {
+            Some((path, _)) => vec![path.clone()],
+            None => record.outputs.iter().map(|o| o.path.clone()).filter(|p| p.exists()).collect(),
+        };
+        for file in files {
+            sign_reproduction(&store, &file, &reproduction, key)?;
         }
     }
     if global.json {
