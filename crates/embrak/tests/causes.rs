@@ -123,6 +123,6 @@ fn causes_of_careless_recipes_are_named() {
         }
     }
     println!("{} of {} careless recipes found out, {right} causes named rightly", found.len(), CARELESS.len());
-    // A race may be won by the same runner twice, and a busy machine is late for its second.
-    assert!(right + 3 >= CARELESS.len(), "{right} of {}: {wrong:#?}", CARELESS.len());
+    // A race may be won by the same runner twice.
+    assert!(right + 1 >= CARELESS.len(), "{right} of {}: {wrong:#?}", CARELESS.len());
 }
