@@ -105,7 +105,7 @@ fn main() -> io::Result<()> {
     })?;
     best("tar", &scratch.join("ours.tar"), |file| {
         let (tree, blobs) = read(from)?;
-        fill(&tar::archive(&tree), &blobs, file)
+        fill(&tar::archive(&tree, tar::Version::default()), &blobs, file)
     })?;
     // The disk is there, as it is for the tool beside.
     let (tree, blobs) = read(from)?;

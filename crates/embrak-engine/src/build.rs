@@ -146,7 +146,7 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
     let mut objects: BTreeSet<Digest> = record.actions.iter().filter_map(|a| a.log).collect();
     objects.insert(record.snapshot);
     objects.extend(snapshot.tree.blobs().map(|(digest, _)| digest));
-    for tree in record.layers.values() {
+    for tree in record.layers.values().chain(record.host_tools.values()) {
         objects.insert(*tree);
         objects.extend(sources::get_tree(engine.store, tree)?.blobs().map(|(digest, _)| digest));
     }
@@ -187,7 +187,7 @@ fn carry_out(
         record.packages.insert(image.target.image.clone(), packages.clone());
         let composed = compose::compose(engine, plan, image, &packages)?;
         record.reports.insert(image.target.image.clone(), composed.report.clone());
-        let made = outputs::write_outputs(engine, options, image, &composed, started)?;
+        let made = outputs::write_outputs(engine, options, image, &composed, plan.lock.writers, started)?;
         record.actions.extend(made.actions);
         record.outputs.extend(made.files);
         interrupted(engine)?;

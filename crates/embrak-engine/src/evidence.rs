@@ -2,16 +2,16 @@
 
 use crate::error::{Doing, EngineError, Result};
 use crate::outputs::{OutputFile, artifact_digest, write_beside};
+use crate::provenance::Provenance;
 use crate::record::{RunRecord, find_run};
 use crate::reproduce::Reproduction;
-use embrak_store::{RunRow, Store};
+use embrak_store::Store;
 use embrak_tree::Digest;
 use embrak_trust::{
     BILL_CYCLONEDX, BILL_SPDX, CHECKS, Checked, Envelope, KeyId, PROVENANCE, Policy, REPRODUCTION, SigningKey,
     Statement, Subject, Subjects, read_evidence, verify,
 };
 use serde_json::json;
-use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 /// What was signed.
@@ -23,8 +23,8 @@ pub struct SignReport {
     pub evidence: PathBuf,
     /// Digest of the artifact.
     pub artifact: Digest,
-    /// The run it came from.
-    pub run: i64,
+    /// The run it came from, when this store has it.
+    pub run: Option<i64>,
     /// Who signed.
     pub key: KeyId,
 }
@@ -48,12 +48,12 @@ pub fn sign(store: &Store, path: &Path, key: &SigningKey) -> Result<SignReport> 
     let bill = crate::bill::bill_of_run(store, &record, output)?;
     let about = |kind: &str, predicate| Statement::new(subject(path, output), kind, predicate);
     let statements = [
-        about(PROVENANCE, provenance(&row, &record, output)),
+        about(PROVENANCE, Provenance::of(&row, &record, output).predicate()),
         about(BILL_SPDX, bill.spdx()),
         about(BILL_CYCLONEDX, bill.cyclonedx()),
     ];
     let evidence = append(path, &statements, key)?;
-    Ok(SignReport { path: path.to_path_buf(), evidence, artifact, run: row.id, key: key.public().id() })
+    Ok(SignReport { path: path.to_path_buf(), evidence, artifact, run: Some(row.id), key: key.public().id() })
 }
 
 /// Signs that an artifact was made again, and with which result.
@@ -77,6 +77,8 @@ pub fn sign_reproduction(
         "result": if output.identical { "identical" } else { "different" },
         "tool": { "name": "embrak", "version": reproduction.tool },
         "originalTool": reproduction.original_tool,
+        "writers": reproduction.writers,
+        "otherWriters": reproduction.other_writers,
         "variations": reproduction.variations,
         "rebuilt": output.found.map(|d| json!({ "sha256": d.hex() })),
         "packages": { "identical": reproduction.packages.iter().filter(|p| p.identical).count(), "all": reproduction.packages.len() },
@@ -105,7 +107,7 @@ pub fn sign_checks(store: &Store, path: &Path, report: &crate::BootReport, key: 
         "failedTests": named(false),
     });
     let evidence = append(path, &[Statement::new(subject(path, output), CHECKS, predicate)], key)?;
-    Ok(SignReport { path: path.to_path_buf(), evidence, artifact, run: row.id, key: key.public().id() })
+    Ok(SignReport { path: path.to_path_buf(), evidence, artifact, run: Some(row.id), key: key.public().id() })
 }
 
 /// The digest of a file we have written ourselves and that has not changed since, without reading it again.
@@ -152,60 +154,6 @@ pub(crate) fn append(path: &Path, statements: &[Statement], key: &SigningKey) ->
     Ok(evidence)
 }
 
-/// The repositories that packages of an output's image are from.
-fn repositories(record: &RunRecord, output: &OutputFile) -> BTreeSet<String> {
-    let packages = record.packages.get(&output.image).into_iter().flatten();
-    packages.filter_map(|p| p.ready_made.as_ref().map(|r| r.repository.clone())).collect()
-}
-
-/// SLSA provenance v1 of one output.
-fn provenance(row: &RunRow, record: &RunRecord, output: &OutputFile) -> serde_json::Value {
-    let time = |ms: i64| jiff::Timestamp::from_millisecond(ms).map(|t| t.to_string()).unwrap_or_default();
-    let mut dependencies = vec![
-        json!({ "name": "lock", "uri": "embrak.lock", "digest": { "sha256": record.lock.hex() } }),
-        json!({ "name": "workspace", "digest": { "embrakTree": record.snapshot.hex() } }),
-    ];
-    for (name, digest) in &record.host_tools {
-        dependencies.push(json!({ "name": format!("host tool {name}"), "digest": { "embrakTree": digest.hex() } }));
-    }
-    for package in record.packages.get(&output.image).into_iter().flatten() {
-        dependencies.push(json!({
-            "name": format!("package {} {}", package.name, package.version),
-            "digest": { "embrakTree": package.tree.hex() },
-        }));
-    }
-    json!({
-        "buildDefinition": {
-            "buildType": "https://embrak.example/build/v1",
-            "externalParameters": {
-                "workspace": record.workspace,
-                "image": output.image,
-                "target": output.target,
-                "output": output.output,
-                "parameters": record.params,
-                "amendments": record.set,
-            },
-            "internalParameters": {
-                "epoch": record.epoch,
-                "input": record.inputs.get(&output.image),
-                "writers": record.writers,
-                "hostToolsUsed": !record.host_tools.is_empty(),
-                "layers": record.layer_names,
-                "repositories": repositories(record, output),
-            },
-            "resolvedDependencies": dependencies,
-        },
-        "runDetails": {
-            "builder": { "id": "https://embrak.example/builder/local", "version": { "embrak": record.tool } },
-            "metadata": {
-                "invocationId": format!("run {}", row.id),
-                "startedOn": time(row.started),
-                "finishedOn": row.finished.map(time),
-            },
-        },
-    })
-}
-
 /// Checks an artifact's evidence against a policy.
 ///
 /// # Errors
@@ -220,6 +168,17 @@ pub fn verify_artifact(path: &Path, evidence: Option<&Path>, policy: &Policy) ->
 /// # Errors
 /// The evidence cannot be read.
 pub fn verify_known(path: &Path, artifact: &Digest, evidence: Option<&Path>, policy: &Policy) -> Result<Checked> {
+    let (_, text) = evidence_text(path, evidence)?;
+    let subject = Subjects {
+        name: path.file_name().unwrap_or_default().to_string_lossy().into_owned(),
+        artifact: *artifact,
+        image: None,
+    };
+    Ok(verify(&subject, &text, policy))
+}
+
+/// The evidence of an artifact, and where it is from: the file given, or the one beside.
+pub(crate) fn evidence_text(path: &Path, evidence: Option<&Path>) -> Result<(PathBuf, String)> {
     let evidence = evidence.map_or_else(|| evidence_path(path), Path::to_path_buf);
     let bytes = match std::fs::read(&evidence) {
         Ok(bytes) => bytes,
@@ -232,11 +191,6 @@ pub fn verify_known(path: &Path, artifact: &Digest, evidence: Option<&Path>, pol
         Err(error) => return Err(error).doing("read", &evidence),
     };
     // What is not UTF-8 cannot be JSON; replacing what is wrong makes the check fail in words.
-    let text = String::from_utf8_lossy(&bytes);
-    let subject = Subjects {
-        name: path.file_name().unwrap_or_default().to_string_lossy().into_owned(),
-        artifact: *artifact,
-        image: None,
-    };
-    Ok(verify(&subject, &text, policy))
+    let text = String::from_utf8_lossy(&bytes).into_owned();
+    Ok((evidence, text))
 }

@@ -30,6 +30,7 @@ mod outputs;
 mod package;
 mod plan;
 mod preview;
+mod provenance;
 mod publish;
 mod record;
 mod release;
@@ -66,16 +67,19 @@ pub use outputs::{OutputFile, PartitionSummary, write_beside};
 pub use package::{PackageInfo, ReadyMade};
 pub use plan::{Plan, Selection, Target, Update, Why, plan};
 pub use preview::{Preview, PreviewChange, PreviewDisk, PreviewPackage, PreviewPartition, Reason, Unit, preview};
+pub use provenance::{Gathered, Told, told};
 pub use publish::publish_run;
 pub use record::{ActionRecord, RunRecord, find_run, run_record};
 pub use release::{ReleaseLog, head_path, release};
 pub use remote::LayerFetcher;
 pub use repositories::{FoundPackage, find_packages, forget_old_snapshots};
-pub use reproduce::{ReproduceOptions, ReproducedOutput, ReproducedPackage, Reproduction, reproduce};
+pub use reproduce::{
+    Recorded, RecordedOutput, ReproduceOptions, ReproducedOutput, ReproducedPackage, Reproduction, reproduce,
+};
 
 pub use scripts::{MaintainerScripts, maintainer_scripts};
 pub use vary::{Probe, Vary, compile_shim};
-pub use vendor::{RecordedFile, VendorReport, Vendored, vendor};
+pub use vendor::{RecordedFile, VendorReport, Vendored, gather, vendor};
 
 use embrak_model::Workspace;
 use embrak_store::Store;

@@ -91,6 +91,74 @@ impl WriterVersions {
         root: crate::compose::COMPOSE_VERSION,
         sandbox: crate::build::SANDBOX_VERSION,
     };
+
+    /// The oldest ones this program can still write with; up to the newest, all can be.
+    const OLDEST: WriterVersions = WriterVersions { tar: 1, ..WriterVersions::CURRENT };
+
+    fn numbers(&self) -> [(&'static str, u32); 12] {
+        [
+            ("tree", self.tree),
+            ("tar", self.tar),
+            ("gpt", self.gpt),
+            ("fat", self.fat),
+            ("oci", self.oci),
+            ("mbr", self.mbr),
+            ("ext4", self.ext4),
+            ("qcow2", self.qcow2),
+            ("cpio", self.cpio),
+            ("uki", self.uki),
+            ("root", self.root),
+            ("sandbox", self.sandbox),
+        ]
+    }
+
+    /// What is written otherwise than by others: `tar 1 -> 2`.
+    pub fn changes(&self, new: &WriterVersions) -> Vec<String> {
+        let both = self.numbers().into_iter().zip(new.numbers());
+        both.filter(|(a, b)| a.1 != b.1).map(|((name, a), (_, b))| format!("{name} {a} -> {b}")).collect()
+    }
+
+    /// These, those of a lock, as far as it knows them; what it does not know yet is the newest.
+    pub(crate) fn kept(&self) -> Result<WriterVersions> {
+        let mut kept = *self;
+        let newest = WriterVersions::CURRENT;
+        for (known, now) in [
+            (&mut kept.mbr, newest.mbr),
+            (&mut kept.ext4, newest.ext4),
+            (&mut kept.qcow2, newest.qcow2),
+            (&mut kept.cpio, newest.cpio),
+            (&mut kept.uki, newest.uki),
+            (&mut kept.root, newest.root),
+        ] {
+            if *known == 0 {
+                *known = now;
+            }
+        }
+        let range = WriterVersions::OLDEST.numbers().into_iter().zip(newest.numbers());
+        let unknown: Vec<String> = kept
+            .numbers()
+            .into_iter()
+            .zip(range)
+            .filter(|((_, wanted), ((_, oldest), (_, newest)))| !(oldest..=newest).contains(&wanted))
+            .map(|((name, wanted), ((_, oldest), (_, newest)))| match oldest == newest {
+                true => format!("{name} {wanted} (this Embrak has {newest})"),
+                false => format!("{name} {wanted} (this Embrak has {oldest} to {newest})"),
+            })
+            .collect();
+        if unknown.is_empty() {
+            return Ok(kept);
+        }
+        Err(EngineError::other(
+            format!("embrak.lock wants writers this Embrak does not have: {}", unknown.join(", ")),
+            "use the Embrak that wrote the lock, or take this one's writers with `embrak lock --update=writers`",
+        ))
+    }
+
+    /// How archives are written.
+    pub(crate) fn tar(&self) -> Result<embrak_tree::tar::Version> {
+        embrak_tree::tar::Version::of(self.tar)
+            .ok_or_else(|| EngineError::other(format!("there is no tar writer {}", self.tar), "look at embrak.lock"))
+    }
 }
 
 /// A layer.
@@ -535,7 +603,10 @@ impl Lock {
         }
         let mut say = |what: String, how: String| out.push(moved(what, how));
         if self.writers != new.writers {
-            say("writers".into(), "this Embrak writes other bytes than the one that made the lock".into());
+            say(
+                "writers".into(),
+                format!("{}: other bytes than before", self.writers.changes(&new.writers).join(", ")),
+            );
         }
         let versions =
             |lock: &Lock| lock.layers.iter().map(|l| (l.name.clone(), l.version.clone())).collect::<BTreeMap<_, _>>();

@@ -133,6 +133,7 @@ pub(crate) fn write_outputs(
     options: &BuildOptions,
     image: &PlannedImage,
     composed: &Composed,
+    writers: WriterVersions,
     started: Instant,
 ) -> Result<Made> {
     let def = &image.image.def;
@@ -148,7 +149,7 @@ pub(crate) fn write_outputs(
         let begun = Instant::now();
         let name = file_name(def, &image.target, output);
         let path = dir.join(&name);
-        let writer = Writer { engine, image, def, composed, path: path.clone() };
+        let writer = Writer { engine, image, def, composed, writers, path: path.clone() };
         let key = writer.key(output);
         let known: Option<Known> = engine.store.action(&key)?.and_then(|text| serde_json::from_str(&text).ok());
         let there = known.filter(|known| digest_on_disk(engine, &path) == Some(known.artifact));
@@ -220,6 +221,8 @@ struct Writer<'a> {
     image: &'a PlannedImage,
     def: &'a ImageDef,
     composed: &'a Composed,
+    /// As locked.
+    writers: WriterVersions,
     path: PathBuf,
 }
 
@@ -230,10 +233,15 @@ impl Writer<'_> {
             "tree": self.composed.digest,
             "definition": self.image.locked.definition,
             "input": self.image.locked.input,
-            "writers": WriterVersions::CURRENT,
+            "writers": self.writers,
             "path": self.path,
         });
         Digest::of(key.to_string())
+    }
+
+    /// How archives are written.
+    fn archive(&self) -> Result<tar::Version> {
+        self.writers.tar()
     }
 
     fn epoch(&self) -> i64 {
@@ -266,18 +274,20 @@ impl Writer<'_> {
                 let extents = kernel::unified(&self.input()?)?;
                 self.emitted(&extents, Vec::new())
             }
-            Output::RootTar => self.emitted(&tar::archive(tree), Vec::new()),
+            Output::RootTar => self.emitted(&tar::archive(tree, self.archive()?), Vec::new()),
             Output::RootTarGz => self.packed(Compression::Gzip),
             Output::RootTarZst => self.packed(Compression::Zstd),
             Output::Manifest => self.file(|out| out.write_all(tree.manifest().as_bytes())),
-            Output::ContainerOciArchive => self.emitted(&tar::archive(&self.container()?), Vec::new()),
+            Output::ContainerOciArchive => self.emitted(&tar::archive(&self.container()?, self.archive()?), Vec::new()),
             Output::ContainerOci => self.directory(&self.container()?),
         }
     }
 
     fn packed(&self, compression: Compression) -> Result<Known> {
-        let (tree, store) = (&self.composed.tree, self.engine.store);
-        self.file(|out| compression.compress(out, |inner| tar::write_tree(tree, store, inner).map(drop)).map(drop))
+        let (tree, store, version) = (&self.composed.tree, self.engine.store, self.archive()?);
+        self.file(|out| {
+            compression.compress(out, |inner| tar::write_tree(tree, version, store, inner).map(drop)).map(drop)
+        })
     }
 
     /// Writes a file beside its place, hashing on the way, then puts it there.
@@ -387,6 +397,7 @@ impl Writer<'_> {
                 LayerCompression::Gzip => Compression::Gzip,
                 LayerCompression::Zstd => Compression::Zstd,
             },
+            archive: self.archive()?,
         };
         Ok(write_layout(&image, store, store).doing("write", &self.path)?.layout)
     }

@@ -5,8 +5,11 @@ use crate::diff::{Difference, compare_trees};
 use crate::error::{Doing, EngineError, Result};
 use crate::events::{Event, Observer};
 use crate::experiment::Bench;
+use crate::lock::WriterVersions;
+use crate::package::PackageInfo;
 use crate::record::{RunRecord, run_record};
 use crate::vary::Vary;
+use crate::vendor::Inputs;
 use crate::{TOOL_VERSION, sources};
 use embrak_store::{RunRow, Store};
 use embrak_tree::{BlobSource, Digest, Kind};
@@ -70,16 +73,107 @@ pub struct ReproducedOutput {
     pub identical: bool,
 }
 
+/// What is to be made again: what is known of it from a store's record, or from an artifact's evidence.
+#[derive(Debug, Clone)]
+pub struct Recorded {
+    /// The run, in a store that has made it.
+    pub run: Option<i64>,
+    /// When it was begun, in milliseconds since 1970.
+    pub started: Option<i64>,
+    /// Where the workspace lay then, if that is known.
+    pub workspace_path: Option<String>,
+    /// Where in the workspace's tree the workspace lies.
+    pub workspace_at: String,
+    /// Version of Embrak.
+    pub tool: String,
+    /// Versions of the writers.
+    pub writers: WriterVersions,
+    /// What was asked for.
+    pub images: Vec<String>,
+    /// The board, if one was asked for.
+    pub board: Option<String>,
+    /// Values of parameters.
+    pub params: BTreeMap<String, String>,
+    /// Names of secret parameters.
+    pub secrets: Vec<String>,
+    /// Amendments of the command line.
+    pub set: Vec<String>,
+    /// Packages by image: name and version, digest of the tree.
+    pub packages: BTreeMap<String, BTreeMap<String, Digest>>,
+    /// What came out.
+    pub outputs: Vec<RecordedOutput>,
+    /// What it was made of.
+    pub(crate) inputs: Inputs,
+}
+
+/// An output as it was made.
+#[derive(Debug, Clone)]
+pub struct RecordedOutput {
+    /// The image.
+    pub image: String,
+    /// File name.
+    pub name: String,
+    /// Where it lay, or lies.
+    pub path: PathBuf,
+    /// Digest of its bytes.
+    pub artifact: Digest,
+    /// Content digest of its root.
+    pub tree: Digest,
+}
+
+impl Recorded {
+    /// A run on record.
+    pub fn of_run(row: &RunRow, record: &RunRecord) -> Recorded {
+        let packages = record.packages.iter().map(|(image, list)| {
+            (image.clone(), list.iter().map(|p| (format!("{} {}", p.name, p.version), p.tree)).collect())
+        });
+        let output = |o: &crate::OutputFile| RecordedOutput {
+            image: o.image.clone(),
+            name: o.name.clone(),
+            path: o.path.clone(),
+            artifact: o.artifact,
+            tree: o.tree,
+        };
+        Recorded {
+            run: Some(row.id),
+            started: Some(row.started),
+            workspace_path: Some(row.workspace.clone()),
+            workspace_at: record.workspace_at.clone(),
+            tool: record.tool.clone(),
+            writers: record.writers,
+            images: record.images.clone(),
+            board: record.board.clone(),
+            params: record.params.clone(),
+            secrets: record.secrets.clone(),
+            set: record.set.clone(),
+            packages: packages.collect(),
+            outputs: record.outputs.iter().map(output).collect(),
+            inputs: Inputs {
+                workspace: record.workspace.clone(),
+                lock: record.lock,
+                packages: record.files.clone(),
+                layers: record.layers.clone(),
+                snapshot: Some(record.snapshot),
+                tools: record.host_tools.clone(),
+            },
+        }
+    }
+}
+
 /// The result.
 #[derive(Debug, Clone, Serialize)]
 #[serde(rename_all = "camelCase")]
 pub struct Reproduction {
-    /// The run that was done again.
-    pub run: i64,
+    /// The run that was done again; none when only evidence told of it.
+    pub run: Option<i64>,
     /// Version of Embrak now.
     pub tool: String,
     /// Version of Embrak then.
     pub original_tool: String,
+    /// The writers it was made with, then and now.
+    pub writers: WriterVersions,
+    /// Writers that were others this time, in words.
+    pub other_writers: Vec<String>,
     /// What was changed.
     pub variations: BTreeMap<String, String>,
     /// Every package.
@@ -123,43 +217,44 @@ const HOSTNAME: &str = "another-machine";
 const TIMEZONE: &str = "Pacific/Chatham";
 const LOCALE: &str = "tr_TR.UTF-8";
 
-/// Builds a run again and compares.
+/// Builds what is recorded again and compares.
 ///
 /// # Errors
 /// Something that was recorded cannot be had any more, or the rebuild fails.
-pub fn reproduce(
-    store: &Store,
-    row: &RunRow,
-    record: &RunRecord,
-    options: &ReproduceOptions<'_>,
-) -> Result<Reproduction> {
+pub fn reproduce(store: &Store, record: &Recorded, options: &ReproduceOptions<'_>) -> Result<Reproduction> {
     let started = Instant::now();
+    // Everything from elsewhere comes out of this store, so that no mirror and no tool of this machine is asked.
+    let missing = record.inputs.missing(store);
+    if !missing.is_empty() {
+        return Err(EngineError::other(
+            format!("{} of the recorded inputs cannot be had any more:\n  {}", missing.len(), missing.join("\n  ")),
+            "give the store they were built with by --store, or a directory `embrak vendor` has made by --vendored",
+        ));
+    }
     let place = tempfile::Builder::new().prefix("embrak-elsewhere-").tempdir().doing("make", std::env::temp_dir())?;
     let laid_out = place.path().join("a-path-of-another-length").join("workspace");
     std::fs::create_dir_all(&laid_out).doing("make", &laid_out)?;
-    lay_out(store, record, &laid_out)?;
+    if let Some(snapshot) = &record.inputs.snapshot {
+        store.copy_out(&sources::get_tree(store, snapshot)?, &laid_out)?;
+    }
     let workspace = laid_out.join(&record.workspace_at);
     let vendored = place.path().join("vendored");
     let vendor_key = place.path().join("vendor.pub");
-    let inputs = !record.files.is_empty() || !record.layers.is_empty();
-    if inputs {
-        // Everything from elsewhere comes out of this store, so that no mirror is asked.
-        let key = SigningKey::generate().map_err(|e| EngineError::other(e.to_string(), ""))?;
-        let pem = key.public().to_pem().map_err(|e| EngineError::other(e.to_string(), ""))?;
-        std::fs::write(&vendor_key, pem).doing("write", &vendor_key)?;
-        let (files, layers) = (record.files.clone(), record.layers.clone());
-        crate::vendor::write(store, &record.workspace, record.lock, files, layers, &vendored, &key)?;
-    }
+    let key = SigningKey::generate().map_err(|e| EngineError::other(e.to_string(), ""))?;
+    let pem = key.public().to_pem().map_err(|e| EngineError::other(e.to_string(), ""))?;
+    std::fs::write(&vendor_key, pem).doing("write", &vendor_key)?;
+    crate::vendor::write(store, Inputs { snapshot: None, ..record.inputs.clone() }, &vendored, &key)?;
 
-    let second = row.started / 1000;
-    while jiff::Timestamp::now().as_second() == second {
+    while record.started.is_some_and(|then| jiff::Timestamp::now().as_second() == then / 1000) {
         std::thread::sleep(Duration::from_millis(20));
     }
-    let now = jiff::Timestamp::from_millisecond(jiff::Timestamp::now().as_millisecond()).unwrap_or_default();
-    let then = jiff::Timestamp::from_millisecond(row.started).map(|t| t.to_string()).unwrap_or_default();
-    let variations: BTreeMap<String, String> = [
+    let shown_time = |ms: i64| jiff::Timestamp::from_millisecond(ms).map(|t| t.to_string()).unwrap_or_default();
+    let now = shown_time(jiff::Timestamp::now().as_millisecond());
+    let then = record.started.map_or("unknown".to_string(), shown_time);
+    let path = record.workspace_path.as_deref().unwrap_or("unknown");
+    let mut variations: BTreeMap<String, String> = [
         ("store", "empty".to_string()),
-        ("path", format!("{} -> {}", row.workspace, workspace.display())),
+        ("path", format!("{path} -> {}", workspace.display())),
         ("jobs", "1".to_string()),
         ("umask", format!("{UMASK:04o}")),
         ("time zone", TIMEZONE.to_string()),
@@ -169,7 +264,6 @@ pub fn reproduce(
     ]
     .map(|(name, value)| (name.to_string(), value))
     .into();
-    let mut variations = variations;
     variations.extend(crate::vary::described(&options.vary));
     let images = if options.images.is_empty() { record.images.clone() } else { options.images.clone() };
     let shim = crate::vary::compile_shim(place.path())?;
@@ -180,10 +274,8 @@ pub fn reproduce(
         ));
     }
     let mut arguments = given(record);
-    if inputs {
-        let shown = |path: &Path| path.to_string_lossy().into_owned();
-        arguments.extend(["--vendored".into(), shown(&vendored), "--vendor-key".into(), shown(&vendor_key)]);
-    }
+    let shown = |path: &Path| path.to_string_lossy().into_owned();
+    arguments.extend(["--vendored".into(), shown(&vendored), "--vendor-key".into(), shown(&vendor_key)]);
     let mut whole: Option<Reproduction> = None;
     for round in 0..options.times.max(1) {
         let new_store_path = place.path().join(format!("store-{round}"));
@@ -217,14 +309,14 @@ pub fn reproduce(
         });
     }
     let mut reproduction = whole.ok_or_else(|| EngineError::other("nothing was built again", ""))?;
-    reproduction.run = row.id;
+    reproduction.run = record.run;
     reproduction.variations = variations;
     reproduction.seconds = started.elapsed().as_secs_f64();
     Ok(reproduction)
 }
 
 /// When no package says why, the outputs themselves are compared.
-fn explain_outputs(record: &RunRecord, again: &RunRecord, reproduction: &mut Reproduction) {
+fn explain_outputs(record: &Recorded, again: &RunRecord, reproduction: &mut Reproduction) {
     for output in &reproduction.outputs {
         if output.identical || output.found.is_none() || reproduction.differences.iter().any(|d| d.cause.is_some()) {
             continue;
@@ -294,28 +386,8 @@ fn find_causes(bench: &Bench<'_>, reproduction: &mut Reproduction) -> Result<()>
     Ok(())
 }
 
-/// Lays the recorded workspace out. What cannot be had any more is listed before anything is done.
-fn lay_out(store: &Store, record: &RunRecord, workspace: &Path) -> Result<()> {
-    let snapshot = sources::get_tree(store, &record.snapshot)?;
-    let missing: Vec<String> = snapshot
-        .iter()
-        .filter_map(|(path, entry)| match &entry.kind {
-            Kind::File { digest, .. } if !store.has(digest) => Some(format!("  {path} {digest}")),
-            _ => None,
-        })
-        .collect();
-    if !missing.is_empty() {
-        return Err(EngineError::other(
-            format!("{} of the recorded inputs cannot be had any more:\n{}", missing.len(), missing.join("\n")),
-            "give the store they were built with by --store",
-        ));
-    }
-    store.copy_out(&snapshot, workspace)?;
-    Ok(())
-}
-
 /// What a run was given, as it is given again.
-fn given(record: &RunRecord) -> Vec<String> {
+fn given(record: &Recorded) -> Vec<String> {
     let mut out = Vec::new();
     if let Some(board) = &record.board {
         out.extend(["--board".into(), board.clone()]);
@@ -379,7 +451,7 @@ fn rebuild(
         let text = String::from_utf8_lossy(&std::fs::read(&log_path).doing("read", &log_path)?).into_owned();
         return Err(EngineError::other(
             format!("building again failed ({status}):\n{}", text.trim_end()),
-            "when a host tool has changed since, the lock says so; reproduce on a machine that has the recorded one",
+            "the last lines above are what the rebuild said; `embrak build` in the workspace says the same",
         ));
     }
     options.observer.event(Event::Finished {
@@ -390,19 +462,20 @@ fn rebuild(
     Ok(())
 }
 
-fn compare(old_store: &Store, old: &RunRecord, new_store: &Store, new: &RunRecord, images: &[String]) -> Reproduction {
+fn compare(old_store: &Store, old: &Recorded, new_store: &Store, new: &RunRecord, images: &[String]) -> Reproduction {
     let wanted = |image: &str| images.is_empty() || images.iter().any(|i| i == image);
     let mut packages = BTreeMap::new();
     let mut differences = Vec::new();
     for (image, list) in old.packages.iter().filter(|(image, _)| wanted(image)) {
-        for package in list {
-            let name = format!("{} {}", package.name, package.version);
-            let found = new.packages.get(image).into_iter().flatten().find(|p| p.name == package.name).map(|p| p.tree);
-            let identical = found == Some(package.tree);
-            if let (false, Some(found), false) = (identical, found, packages.contains_key(&name)) {
-                differences.extend(package_differences(&name, old_store, &package.tree, new_store, &found));
+        for (name, expected) in list {
+            let of = |p: &&PackageInfo| format!("{} {}", p.name, p.version) == *name;
+            let found = new.packages.get(image).into_iter().flatten().find(of).map(|p| p.tree);
+            let identical = found == Some(*expected);
+            if let (false, Some(found), false) = (identical, found, packages.contains_key(name)) {
+                differences.extend(package_differences(name, old_store, expected, new_store, &found));
             }
-            packages.insert(name.clone(), ReproducedPackage { name, expected: package.tree, found, identical });
+            let package = ReproducedPackage { name: name.clone(), expected: *expected, found, identical };
+            packages.insert(name.clone(), package);
         }
     }
     let outputs = old
@@ -422,9 +495,11 @@ fn compare(old_store: &Store, old: &RunRecord, new_store: &Store, new: &RunRecor
         })
         .collect();
     Reproduction {
-        run: 0,
+        run: None,
         tool: TOOL_VERSION.to_string(),
         original_tool: old.tool.clone(),
+        writers: old.writers,
+        other_writers: old.writers.changes(&new.writers),
         variations: BTreeMap::new(),
         packages: packages.into_values().collect(),
         outputs,

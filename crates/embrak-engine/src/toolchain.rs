@@ -10,6 +10,7 @@
 //! taken, so that a header of some other library cannot be found by accident.
 
 use crate::error::{Doing, EngineError, Result};
+use crate::lock::LockedTool;
 use embrak_store::Store;
 use embrak_tree::{Digest, Entry, Kind, Tree, TreePath, merge};
 use object::read::elf::{ElfFile32, ElfFile64, FileHeader, ProgramHeader};
@@ -178,22 +179,53 @@ pub(crate) struct HostTool {
 /// Name under which the base utilities are recorded.
 pub(crate) const BASE_NAME: &str = "base utilities";
 
-/// Captures the tools a workspace declares, and the base utilities. A tool none of whose files has changed since
-/// it was last captured is not read again.
-pub(crate) fn capture(store: &Store, names: &[String]) -> Result<BTreeMap<String, HostTool>> {
-    let mut tools = BTreeMap::new();
+/// The tools a workspace declares, and the base utilities: the machine's, or those that are locked, when the machine's
+/// are others and the store still has them. Also which are not the machine's. With `vendored`, the machine's are not
+/// even looked at when the locked ones are there.
+pub(crate) fn capture(
+    store: &Store,
+    names: &[String],
+    locked: &BTreeMap<&str, &LockedTool>,
+    vendored: bool,
+) -> Result<(BTreeMap<String, HostTool>, Vec<String>)> {
+    let (mut tools, mut not_here) = (BTreeMap::new(), Vec::new());
     for name in std::iter::once(BASE_NAME).chain(names.iter().map(String::as_str)) {
-        let tool = match known(store, name)? {
-            Some(tool) => tool,
-            None => {
-                let mut capture = Capture::new(store);
-                let path = if name == BASE_NAME { capture.base()? } else { capture.tool(name)? };
-                capture.finish(name, path)?
-            }
+        if let Some(tool) = locked.get(name).filter(|_| vendored).and_then(|locked| kept(store, locked)) {
+            tools.insert(name.to_string(), tool);
+            continue;
+        }
+        let here = captured(store, name);
+        let tool = match locked.get(name) {
+            Some(locked) if here.as_ref().map_or(true, |t| t.digest != locked.digest) => match kept(store, locked) {
+                Some(tool) => {
+                    not_here.push(name.to_string());
+                    tool
+                }
+                None => here?,
+            },
+            _ => here?,
         };
         tools.insert(name.to_string(), tool);
     }
-    Ok(tools)
+    Ok((tools, not_here))
+}
+
+/// A locked tool out of the store, if all of it is there.
+fn kept(store: &Store, locked: &LockedTool) -> Option<HostTool> {
+    let tree = crate::sources::get_tree(store, &locked.digest).ok()?;
+    let whole = tree.blobs().all(|(digest, _)| store.has(&digest));
+    let path = PathBuf::from(&locked.path);
+    whole.then(|| HostTool { name: locked.name.clone(), path, tree, digest: locked.digest })
+}
+
+/// A tool of this machine. When none of its files has changed since it was last captured, it is not read again.
+fn captured(store: &Store, name: &str) -> Result<HostTool> {
+    if let Some(tool) = known(store, name)? {
+        return Ok(tool);
+    }
+    let mut capture = Capture::new(store);
+    let path = if name == BASE_NAME { capture.base()? } else { capture.tool(name)? };
+    capture.finish(name, path)
 }
 
 /// What is remembered of a capture: its result, and the state of every file and directory that was looked at.

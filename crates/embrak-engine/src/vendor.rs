@@ -3,20 +3,22 @@
 //!
 //! ```text
 //!   vendor.json               a DSSE envelope around: what is in here, and what was known of it
-//!   objects/ab/cdef...        package files, and the trees and files of layers from elsewhere, by SHA-256
+//!   objects/ab/cdef...        package files; trees and files of layers from elsewhere, of the workspace and of the host
+//!                             tools it is built with; all by SHA-256
 //! ```
 
 use crate::error::{Doing, EngineError, Result};
 use crate::plan::Plan;
+use crate::provenance::Gathered;
 use crate::{Engine, sources, unpack};
 use embrak_model::Workspace;
 use embrak_model::definitions::Architecture;
 use embrak_repo::{PackageRecord, Syntax};
 use embrak_store::Store;
-use embrak_tree::Digest;
+use embrak_tree::{Digest, Kind};
 use embrak_trust::{Envelope, PublicKey, SigningKey};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 const PAYLOAD_TYPE: &str = "application/vnd.embrak.vendor+json";
@@ -46,8 +48,66 @@ struct Head {
     packages: Vec<RecordedFile>,
     /// Layers from elsewhere: digest of where they are from, digest of the tree.
     layers: BTreeMap<Digest, Digest>,
+    /// Digest of the tree of the workspace.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    snapshot: Option<Digest>,
+    /// Host tools with the digests of their trees.
+    #[serde(default)]
+    tools: BTreeMap<String, Digest>,
     /// Objects with their lengths.
     objects: BTreeMap<Digest, u64>,
+}
+
+/// Every input of a build.
+#[derive(Debug, Clone)]
+pub(crate) struct Inputs {
+    pub(crate) workspace: String,
+    /// Digest of the lock's text.
+    pub(crate) lock: Digest,
+    pub(crate) packages: Vec<RecordedFile>,
+    /// Layers from elsewhere: digest of where they are from, digest of the tree.
+    pub(crate) layers: BTreeMap<Digest, Digest>,
+    /// Digest of the tree of the workspace.
+    pub(crate) snapshot: Option<Digest>,
+    pub(crate) tools: BTreeMap<String, Digest>,
+}
+
+impl Inputs {
+    /// Those that a store does not have, in words. Nothing can be made without them.
+    pub(crate) fn missing(&self, store: &Store) -> Vec<String> {
+        let mut out = Vec::new();
+        for file in &self.packages {
+            if let Some(digest) = file.record.digest.filter(|d| !store.has(d)) {
+                out.push(format!("package {} {} {digest}", file.record.name, file.record.version));
+            }
+        }
+        let layers = self.layers.iter().map(|(source, tree)| (format!("layer from {}", source.short()), *tree));
+        let tools = self.tools.iter().map(|(name, tree)| (format!("host tool {name}"), *tree));
+        let snapshot = self.snapshot.iter().map(|tree| ("workspace".to_string(), *tree));
+        for (what, digest) in layers.chain(tools).chain(snapshot) {
+            match sources::get_tree(store, &digest) {
+                Err(_) => out.push(format!("{what} {digest}")),
+                Ok(tree) => {
+                    let files = tree.iter().filter_map(|(path, entry)| match &entry.kind {
+                        Kind::File { digest, .. } if !store.has(digest) => Some(format!("{what}: {path} {digest}")),
+                        _ => None,
+                    });
+                    out.extend(files);
+                }
+            }
+        }
+        out
+    }
+
+    /// Every object they consist of.
+    fn objects(&self, store: &Store) -> Result<BTreeSet<Digest>> {
+        let mut out: BTreeSet<Digest> = self.packages.iter().filter_map(|p| p.record.digest).collect();
+        for tree in self.layers.values().chain(self.tools.values()).chain(&self.snapshot) {
+            out.insert(*tree);
+            out.extend(sources::get_tree(store, tree)?.blobs().map(|(digest, _)| digest));
+        }
+        Ok(out)
+    }
 }
 
 /// What vendoring has put together.
@@ -60,6 +120,8 @@ pub struct VendorReport {
     pub packages: usize,
     /// Number of layers from elsewhere.
     pub layers: usize,
+    /// Number of host tools.
+    pub tools: usize,
     /// Number of objects.
     pub objects: usize,
     /// Their bytes.
@@ -69,7 +131,7 @@ pub struct VendorReport {
 /// A vendor directory, opened.
 #[derive(Debug)]
 pub struct Vendored {
-    layers: BTreeMap<Digest, Digest>,
+    head: Head,
     /// By repository and architecture: whether they are written as Debian writes them, and the records.
     records: BTreeMap<(String, String), (bool, Vec<PackageRecord>)>,
 }
@@ -84,16 +146,24 @@ fn place(dir: &Path, digest: &Digest) -> PathBuf {
 /// # Errors
 /// Something cannot be fetched or written.
 pub fn vendor(engine: &Engine<'_>, plan: &Plan, dir: &Path, key: &SigningKey) -> Result<VendorReport> {
+    write(engine.store, gather(engine, plan)?.0, dir, key)
+}
+
+/// Brings every input of a plan together in the store, fetching what it does not have.
+///
+/// # Errors
+/// Something cannot be fetched or read.
+pub fn gather(engine: &Engine<'_>, plan: &Plan) -> Result<Gathered> {
     unpack::fetch(engine, plan.files.values())?;
-    write(
-        engine.store,
-        engine.workspace.def.workspace.as_str(),
-        plan.lock.digest(),
-        plan.recorded_files(),
-        layers_of(engine.workspace),
-        dir,
-        key,
-    )
+    let snapshot = crate::snapshot::snapshot(engine, &plan.lock)?;
+    Ok(Gathered(Inputs {
+        workspace: engine.workspace.def.workspace.to_string(),
+        lock: plan.lock.digest(),
+        packages: plan.recorded_files(),
+        layers: layers_of(engine.workspace),
+        snapshot: Some(sources::put_tree(engine.store, &snapshot.tree)?),
+        tools: plan.tools.iter().map(|(name, tool)| (name.clone(), tool.digest)).collect(),
+    }))
 }
 
 /// Layers of a workspace from elsewhere: digest of where they are from, digest of their tree.
@@ -102,29 +172,18 @@ pub(crate) fn layers_of(workspace: &Workspace) -> BTreeMap<Digest, Digest> {
     workspace.layers.iter().filter_map(of).collect()
 }
 
-pub(crate) fn write(
-    store: &Store,
-    workspace: &str,
-    lock: Digest,
-    packages: Vec<RecordedFile>,
-    layers: BTreeMap<Digest, Digest>,
-    dir: &Path,
-    key: &SigningKey,
-) -> Result<VendorReport> {
-    let mut wanted: Vec<Digest> = packages.iter().filter_map(|p| p.record.digest).collect();
-    for tree in layers.values() {
-        wanted.push(*tree);
-        wanted.extend(sources::get_tree(store, tree)?.blobs().map(|(digest, _)| digest));
-    }
-    let missing: Vec<String> = wanted.iter().filter(|d| !store.has(d)).map(|d| format!("  {d}")).collect();
+pub(crate) fn write(store: &Store, inputs: Inputs, dir: &Path, key: &SigningKey) -> Result<VendorReport> {
+    let missing = inputs.missing(store);
     if !missing.is_empty() {
         return Err(EngineError::other(
-            format!("{} inputs are not in the store any more:\n{}", missing.len(), missing.join("\n")),
+            format!("{} inputs cannot be had any more:\n  {}", missing.len(), missing.join("\n  ")),
             "build it again with the network, or give the store it was built with by --store",
         ));
     }
+    let wanted = inputs.objects(store)?;
+    let Inputs { workspace, lock, packages, layers, snapshot, tools } = inputs;
     let mut head =
-        Head { embrak_vendor: 1, workspace: workspace.to_string(), lock, packages, layers, objects: BTreeMap::new() };
+        Head { embrak_vendor: 1, workspace, lock, packages, layers, snapshot, tools, objects: BTreeMap::new() };
     for digest in wanted {
         let from = store.object_path(&digest);
         let to = place(dir, &digest);
@@ -154,6 +213,7 @@ pub(crate) fn write(
         dir: dir.to_path_buf(),
         packages: head.packages.len(),
         layers: head.layers.len(),
+        tools: head.tools.len(),
         objects: head.objects.len(),
         bytes: head.objects.values().sum(),
     })
@@ -197,11 +257,17 @@ impl Vendored {
             ));
         }
         let mut records: BTreeMap<(String, String), (bool, Vec<PackageRecord>)> = BTreeMap::new();
-        for file in head.packages {
-            let key = (file.repository, file.architecture);
-            records.entry(key).or_insert((file.debian, vec![])).1.push(file.record);
+        for file in &head.packages {
+            let key = (file.repository.clone(), file.architecture.clone());
+            records.entry(key).or_insert((file.debian, vec![])).1.push(file.record.clone());
         }
-        Ok(Vendored { layers: head.layers, records })
+        Ok(Vendored { head, records })
+    }
+
+    /// What is in it; all of it is in the store now.
+    pub fn gathered(&self) -> Gathered {
+        let Head { workspace, lock, packages, layers, snapshot, tools, .. } = self.head.clone();
+        Gathered(Inputs { workspace, lock, packages, layers, snapshot, tools })
     }
 
     /// The records of a repository, and how they are written.
@@ -212,6 +278,6 @@ impl Vendored {
 
     /// The tree of a layer, by the digest of where it is from.
     pub(crate) fn layer(&self, source: &Digest) -> Option<Digest> {
-        self.layers.get(source).copied()
+        self.head.layers.get(source).copied()
     }
 }

@@ -217,7 +217,13 @@ fn files_out_of_templates_and_overlays_out_of_archives() {
     let mut entry = embrak_tree::Entry::file(digest, size).dated(4_000_000_000);
     (entry.uid, entry.mode) = (123, 0o4711);
     tree.insert("/srv/x".parse().unwrap(), entry);
-    embrak_tree::tar::write_tree(&tree, &blobs, std::fs::File::create(&archive).unwrap()).unwrap();
+    embrak_tree::tar::write_tree(
+        &tree,
+        embrak_tree::tar::Version::default(),
+        &blobs,
+        std::fs::File::create(&archive).unwrap(),
+    )
+    .unwrap();
     let result = place.with(|engine| {
         let mut options = place.options(&["i"]);
         options.selection.board = None;

@@ -1,6 +1,6 @@
 //! Debian-format repositories in a directory.
 
-use embrak_tree::tar::write_tree;
+use embrak_tree::tar::{Version, write_tree};
 use embrak_tree::{Digest, Entry, MemoryBlobs, Tree};
 use pgp::composed::{
     ArmorOptions, CleartextSignedMessage, DetachedSignature, KeyType, SecretKeyParamsBuilder, SignedPublicKey,
@@ -97,8 +97,8 @@ impl Deb {
             entry.mode = if name == "control" || name == "conffiles" { 0o644 } else { 0o755 };
             control.insert(format!("/{name}").parse().unwrap(), entry);
         }
-        let control = write_tree(&control, &blobs, Vec::new()).unwrap();
-        let data = write_tree(&tree, &blobs, Vec::new()).unwrap();
+        let control = write_tree(&control, Version::default(), &blobs, Vec::new()).unwrap();
+        let data = write_tree(&tree, Version::default(), &blobs, Vec::new()).unwrap();
         let mut out = b"!<arch>\n".to_vec();
         let members = [
             ("debian-binary".to_string(), b"2.0\n".to_vec()),

@@ -197,6 +197,7 @@ mod tests {
             config,
             annotations: [("org.opencontainers.image.version".to_string(), "2026.3".to_string())].into(),
             compression,
+            archive: tar::Version::default(),
         };
         write_layout(&image, blobs, blobs).unwrap()
     }

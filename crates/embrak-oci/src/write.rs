@@ -27,6 +27,8 @@ pub struct NewImage<'a> {
     pub annotations: BTreeMap<String, String>,
     /// How the layer is compressed.
     pub compression: Compression,
+    /// How the layer is archived.
+    pub archive: tar::Version,
 }
 
 /// A layout that was written.
@@ -46,7 +48,7 @@ pub fn write_layout(image: &NewImage<'_>, source: &dyn BlobSource, sink: &dyn Bl
     // The layer goes through an unnamed temporary file, because its digest is known only at its end.
     let mut diff_id = Digest::of("");
     let mut packed = image.compression.compress(tempfile::tempfile()?, |out| {
-        let writer = tar::write_tree(image.tree, source, HashingWriter::new(out))?;
+        let writer = tar::write_tree(image.tree, image.archive, source, HashingWriter::new(out))?;
         diff_id = writer.finish().1;
         Ok(())
     })?;

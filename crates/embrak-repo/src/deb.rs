@@ -170,7 +170,7 @@ pub(crate) fn check_parents(tree: &Tree) -> std::result::Result<(), String> {
 #[cfg(test)]
 pub(crate) mod tests {
     use super::*;
-    use embrak_tree::tar::write_tree;
+    use embrak_tree::tar::{Version, write_tree};
     use embrak_tree::{Entry, MemoryBlobs};
     use proptest::prelude::*;
 
@@ -188,7 +188,7 @@ pub(crate) mod tests {
 
     fn tar(entries: &[(&str, Entry)], blobs: &MemoryBlobs) -> Vec<u8> {
         let tree: Tree = entries.iter().map(|(p, e)| (p.parse().unwrap(), e.clone())).collect();
-        write_tree(&tree, blobs, Vec::new()).unwrap()
+        write_tree(&tree, Version::default(), blobs, Vec::new()).unwrap()
     }
 
     fn file(text: &str, blobs: &MemoryBlobs) -> Entry {

@@ -83,7 +83,8 @@ fn archives_of_ours_are_listed_and_unpacked_by_the_system() {
     tree.add_missing_directories(1_772_323_200);
 
     let dir = tempfile::tempdir().unwrap();
-    fs::write(dir.path().join("a.tar"), tar::write_tree(&tree, &blobs, Vec::new()).unwrap()).unwrap();
+    fs::write(dir.path().join("a.tar"), tar::write_tree(&tree, tar::Version::default(), &blobs, Vec::new()).unwrap())
+        .unwrap();
     let Some(listed) = system_tar(&["--numeric-owner", "-tvf", "a.tar"], dir.path()) else { return };
     let listed = String::from_utf8(listed).unwrap();
     assert_eq!(listed.lines().count(), tree.len(), "{listed}");

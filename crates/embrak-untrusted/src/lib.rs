@@ -38,7 +38,7 @@ pub fn target(name: &str) -> Option<Target> {
 fn archive(data: &[u8]) {
     let blobs = MemoryBlobs::default();
     if let Ok(tree) = tar::read_tree(data, &blobs) {
-        let again = tar::archive(&tree).to_vec(&blobs).unwrap_or_default();
+        let again = tar::archive(&tree, tar::Version::default()).to_vec(&blobs).unwrap_or_default();
         assert_eq!(tar::read_tree(again.as_slice(), &blobs).ok(), Some(tree));
     }
 }

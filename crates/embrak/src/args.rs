@@ -315,7 +315,7 @@ pub enum Verb {
     },
     /// Build again from the record, elsewhere and under changed conditions, and compare digests
     #[command(
-        after_help = "Exit status: 0 identical, 3 different.\nExamples:\n  embrak reproduce\n  embrak reproduce 12\n  embrak reproduce out/tide-service/x86_64/*.oci.tar --key keys/rebuild.key"
+        after_help = "Exit status: 0 identical, 3 different.\nExamples:\n  embrak reproduce\n  embrak reproduce 12\n  embrak reproduce out/tide-service/x86_64/*.oci.tar --key keys/rebuild.key\n  embrak reproduce beacon.raw --vendored inputs --vendor-key maker.pub"
     )]
     Reproduce {
         /// An artifact or the number of a run; none: the newest finished run
@@ -329,6 +329,15 @@ pub enum Verb {
         /// Do not build what differs alone to find out why
         #[arg(long)]
         no_causes: bool,
+        /// The evidence to build again by, when it does not lie beside the artifact
+        #[arg(long, value_name = "FILE")]
+        evidence: Option<PathBuf>,
+        /// Take the inputs from a directory that `embrak vendor` has made
+        #[arg(long, value_name = "DIR")]
+        vendored: Option<PathBuf>,
+        /// A public key the vendor directory may be signed by (default: those in the workspace's keys/)
+        #[arg(long, value_name = "FILE", requires = "vendored")]
+        vendor_key: Vec<PathBuf>,
         /// Sign the result with this key
         #[arg(long, value_name = "FILE")]
         key: Option<PathBuf>,

@@ -145,14 +145,7 @@ impl Session {
     /// ones, or those of the workspace.
     pub fn open_vendored(global: &Global, dir: &Path, keys: &[PathBuf]) -> Result<Session, Failure> {
         let store = open_store(global)?;
-        let mut files = keys.to_vec();
-        if files.is_empty() {
-            let dir = workspace_root(global)?.join("keys");
-            let found = std::fs::read_dir(dir).into_iter().flatten().flatten().map(|e| e.path());
-            files.extend(found.filter(|p| p.extension().is_some_and(|e| e == "pub")));
-        }
-        let keys = files.iter().map(|f| PublicKey::load(f)).collect::<Result<Vec<_>, _>>()?;
-        let vendored = Arc::new(Vendored::open(dir, &keys, &store)?);
+        let vendored = Arc::new(open_vendor(global, dir, keys, &store)?);
         let workspace = load_with(global, Some(vendored.clone()))?.map_err(EngineError::Definitions)?;
         let progress = Progress::new(global.quiet || global.json, global.verbose);
         Ok(Session { workspace, store, progress, vendored: Some(vendored), probe: Default::default() })
@@ -169,6 +162,18 @@ impl Session {
             stop: stop(),
         }
     }
+}
+
+/// Opens a vendor directory that one of the keys has signed: the given ones, or those of the workspace.
+pub fn open_vendor(global: &Global, dir: &Path, keys: &[PathBuf], store: &Store) -> Result<Vendored, Failure> {
+    let mut files: Vec<PathBuf> = keys.iter().map(|k| resolve(global, k)).collect();
+    if files.is_empty() {
+        let dir = workspace_root(global)?.join("keys");
+        let found = std::fs::read_dir(dir).into_iter().flatten().flatten().map(|e| e.path());
+        files.extend(found.filter(|p| p.extension().is_some_and(|e| e == "pub")));
+    }
+    let keys = files.iter().map(|f| PublicKey::load(f)).collect::<Result<Vec<_>, _>>()?;
+    Ok(Vendored::open(dir, &keys, store)?)
 }
 
 /// A path from the current directory when it lies below it.

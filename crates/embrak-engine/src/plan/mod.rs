@@ -6,7 +6,9 @@ mod settings;
 use self::reasons::{beside, reasons, recommendations};
 use self::settings::{options_of, settings_of, with_settings};
 use crate::error::{Doing, EngineError, Result};
-use crate::lock::{Lock, LockedImage, LockedLayer, LockedPackage, LockedRecipe, LockedTool, Maker, Moved};
+use crate::lock::{
+    Lock, LockedImage, LockedLayer, LockedPackage, LockedRecipe, LockedTool, Maker, Moved, WriterVersions,
+};
 use crate::repositories::{self, OpenRepository, PlannedFile};
 use crate::toolchain::{self, BASE_NAME, HostTool};
 use crate::vendor::RecordedFile;
@@ -60,6 +62,17 @@ pub enum Update {
     Everything,
     /// Only these may move.
     Only(BTreeSet<String>),
+}
+
+impl Update {
+    /// Whether something of this name may move.
+    fn moves(&self, name: &str) -> bool {
+        match self {
+            Update::Nothing => false,
+            Update::Everything => true,
+            Update::Only(names) => names.contains(name),
+        }
+    }
 }
 
 /// Why a package is in an image: a chain of names from what is asked to the package.
@@ -199,8 +212,17 @@ pub fn plan(engine: &Engine<'_>, selection: &Selection, previous: Option<&Lock>,
     let wanted: Vec<String> = planner.needed_tools.iter().cloned().collect();
     let Planner { recipes, repositories, files, .. } = planner;
     let any_tools = recipes.values().any(|r| !r.locked.tools.is_empty());
-    let tools = if !any_tools { BTreeMap::new() } else { toolchain::capture(engine.store, &wanted)? };
-    let mut new = Lock::empty();
+    let locked_tools: BTreeMap<&str, &LockedTool> = previous
+        .into_iter()
+        .flat_map(|lock| &lock.tools)
+        .filter(|tool| !update.moves(&tool.name))
+        .map(|tool| (tool.name.as_str(), tool))
+        .collect();
+    let (tools, not_here) = match any_tools {
+        true => toolchain::capture(engine.store, &wanted, &locked_tools, engine.vendored.is_some())?,
+        false => Default::default(),
+    };
+    let mut new = Lock { writers: writers_of(previous, update)?, ..Lock::empty() };
     new.layers = workspace
         .layers
         .iter()
@@ -211,7 +233,12 @@ pub fn plan(engine: &Engine<'_>, selection: &Selection, previous: Option<&Lock>,
             tree: l.tree.clone(),
         })
         .collect();
-    let mut warnings: BTreeSet<String> = BTreeSet::new();
+    let mut warnings: BTreeSet<String> = not_here
+        .into_iter()
+        .map(|name| {
+            format!("host tool {name} is the locked one, out of the store: this machine's is another (`embrak lock --update={name}` takes it)")
+        })
+        .collect();
     for open in repositories.values().flat_map(|r| r.iter()) {
         let mut locked = open.locked.clone();
         let used = |((a, p), _): &(&(Architecture, LockedPackage), &PlannedFile)| {
@@ -246,6 +273,14 @@ pub fn plan(engine: &Engine<'_>, selection: &Selection, previous: Option<&Lock>,
         package.security = security.contains(&(package.name.as_str(), to));
     }
     Ok(Plan { lock, moved, warnings: warnings.into_iter().collect(), images, recipes, tools, files })
+}
+
+/// Under this name, `lock --update` moves writers as it moves packages under theirs.
+const WRITERS: &str = "writers";
+
+/// The writers to use: those that are locked, until they are told to move.
+fn writers_of(previous: Option<&Lock>, update: &Update) -> Result<WriterVersions> {
+    previous.filter(|_| !update.moves(WRITERS)).map_or(Ok(WriterVersions::CURRENT), |lock| lock.writers.kept())
 }
 
 /// The targets an image is built for: the board, when the image or one of its outputs needs one; else architectures.

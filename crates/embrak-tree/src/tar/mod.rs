@@ -27,7 +27,34 @@ mod write;
 pub use read::{TarError, read_archive, read_tree};
 pub use write::{ArchiveWriter, archive, write_tree};
 
-/// Version of the bytes the writer makes; a change of bytes is a new version.
-pub const WRITER_VERSION: u32 = 2;
+/// Version of the bytes the writer makes; a change of bytes is a new version. Old ones stay, so that what was made
+/// with them can be made again.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
+pub enum Version {
+    /// Entries in the order of their paths' bytes.
+    ByPath,
+    /// All of a directory right behind it: programs that unpack archives set a directory's time when they leave it, and
+    /// must not come back.
+    #[default]
+    ByDirectory,
+}
+
+impl Version {
+    /// All, the oldest first.
+    pub const ALL: [Version; 2] = [Version::ByPath, Version::ByDirectory];
+
+    /// As locks write it, from 1.
+    pub fn number(self) -> u32 {
+        self as u32 + 1
+    }
+
+    /// The version of a number, if there is one.
+    pub fn of(number: u32) -> Option<Version> {
+        Version::ALL.into_iter().find(|v| v.number() == number)
+    }
+}
+
+/// The newest version.
+pub const WRITER_VERSION: u32 = Version::ByDirectory as u32 + 1;
 
 pub(crate) const BLOCK: usize = 512;

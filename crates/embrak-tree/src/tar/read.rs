@@ -294,7 +294,7 @@ fn read_full(input: &mut impl Read, buf: &mut [u8]) -> io::Result<usize> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::write_tree;
+    use super::super::{Version, write_tree};
     use super::*;
     use crate::MemoryBlobs;
     use proptest::prelude::*;
@@ -315,17 +315,19 @@ mod tests {
         #[test]
         fn any_tree_written_and_read_back_is_the_same(tree in crate::tree::strategies::tree()) {
             let (tree, blobs) = with_contents(tree);
-            let archive = write_tree(&tree, &blobs, Vec::new()).unwrap();
-            prop_assert_eq!(archive.len() % BLOCK, 0);
-            let back = read_tree(&archive[..], &MemoryBlobs::default()).unwrap();
-            prop_assert_eq!(back, tree);
+            for version in Version::ALL {
+                let archive = write_tree(&tree, version, &blobs, Vec::new()).unwrap();
+                prop_assert_eq!(archive.len() % BLOCK, 0);
+                let back = read_tree(&archive[..], &MemoryBlobs::default()).unwrap();
+                prop_assert_eq!(&back, &tree);
+            }
         }
 
         #[test]
         fn a_damaged_header_is_noticed(tree in crate::tree::strategies::tree(), at in any::<usize>(), flip in 1u8..=255) {
             let (tree, blobs) = with_contents(tree);
             prop_assume!(!tree.is_empty());
-            let mut archive = write_tree(&tree, &blobs, Vec::new()).unwrap();
+            let mut archive = write_tree(&tree, Version::default(), &blobs, Vec::new()).unwrap();
             // The bytes 500..512 of a header are padding that counts in the checksum too. In the checksum field
             // itself some flips only exchange a space for a NUL.
             let at = at % BLOCK;
@@ -337,7 +339,7 @@ mod tests {
         #[test]
         fn a_short_archive_is_an_error(tree in crate::tree::strategies::tree(), cut in any::<usize>()) {
             let (tree, blobs) = with_contents(tree);
-            let archive = write_tree(&tree, &blobs, Vec::new()).unwrap();
+            let archive = write_tree(&tree, Version::default(), &blobs, Vec::new()).unwrap();
             let at = cut % (archive.len() - BLOCK);
             prop_assert!(read_tree(&archive[..at], &MemoryBlobs::default()).is_err());
         }
@@ -366,7 +368,7 @@ mod tests {
         let mut tree = Tree::new();
         tree.insert("/a".parse().unwrap(), Entry::file(digest, size));
         tree.insert("/b".parse().unwrap(), Entry::new(Kind::Hardlink { target: "/a".parse().unwrap() }, 0o644));
-        let archive = write_tree(&tree, &blobs, Vec::new()).unwrap();
+        let archive = write_tree(&tree, Version::default(), &blobs, Vec::new()).unwrap();
         assert_eq!(read_tree(&archive[..], &MemoryBlobs::default()).unwrap(), tree);
     }
 
@@ -378,7 +380,7 @@ mod tests {
         tree.insert("/etc/beacon.conf".parse().unwrap(), Entry::file(digest, size).dated(1_772_323_200));
         tree.insert(format!("/etc/{}", "long".repeat(40)).parse().unwrap(), Entry::symlink("beacon.conf"));
         tree.add_missing_directories(1_772_323_200);
-        let archive = write_tree(&tree, &blobs, Vec::new()).unwrap();
+        let archive = write_tree(&tree, Version::default(), &blobs, Vec::new()).unwrap();
         assert_eq!(
             Digest::of(&archive).hex(),
             "2c13c680093c04f019aaecfa8b1f5913cb9b1c3eff955210e5f1669d82a3ea18",

@@ -1,6 +1,6 @@
 //! Writing tar archives.
 
-use super::BLOCK;
+use super::{BLOCK, Version};
 use crate::{BlobSource, Entry, Extents, Kind, Tree, TreePath};
 use std::collections::BTreeMap;
 use std::io::{self, Read, Write};
@@ -93,15 +93,15 @@ fn head(name: &[u8], entry: &Entry) -> Vec<u8> {
     out
 }
 
-/// A whole tree as an archive, all of a directory right behind it: programs that unpack archives set a directory's time
-/// when they leave it, and must not come back. The root's own entry is written as `./`, all others without a leading
-/// slash.
-pub fn archive(tree: &Tree) -> Extents {
+/// A whole tree as an archive. The root's own entry is written as `./`, all others without a leading slash.
+pub fn archive(tree: &Tree, version: Version) -> Extents {
     let mut archive = Extents::new();
     let mut all: Vec<(&TreePath, &Entry)> = tree.iter().collect();
-    let parts =
-        |path: &TreePath| -> Vec<u8> { path.as_bytes().iter().map(|c| if *c == b'/' { 0 } else { *c }).collect() };
-    all.sort_by_cached_key(|(path, _)| parts(path));
+    if version >= Version::ByDirectory {
+        let parts =
+            |path: &TreePath| -> Vec<u8> { path.as_bytes().iter().map(|c| if *c == b'/' { 0 } else { *c }).collect() };
+        all.sort_by_cached_key(|(path, _)| parts(path));
+    }
     // The name of a file that comes first has its bytes; the others are links to that.
     let mut firsts: BTreeMap<&TreePath, &TreePath> = BTreeMap::new();
     for (path, entry) in all {
@@ -134,8 +134,8 @@ pub fn archive(tree: &Tree) -> Extents {
 ///
 /// # Errors
 /// Reading a blob or writing fails.
-pub fn write_tree<W: Write>(tree: &Tree, blobs: &dyn BlobSource, mut out: W) -> io::Result<W> {
-    archive(tree).write_to(blobs, &mut out)?;
+pub fn write_tree<W: Write>(tree: &Tree, version: Version, blobs: &dyn BlobSource, mut out: W) -> io::Result<W> {
+    archive(tree, version).write_to(blobs, &mut out)?;
     Ok(out)
 }
 

@@ -5,14 +5,15 @@ use super::{Code, Failure, print_json};
 use crate::args::{Global, KeyKind, KeysAction};
 use crate::problem::{advice, count};
 use crate::progress::Progress;
-use crate::session::{self, shown, stop};
+use crate::session::{self, Session, shown, stop};
 use crate::style::{Table, bad, faint, good, name, strong};
 use embrak_engine::{
-    EngineError, ReleaseLog, ReproduceOptions, Reproduction, RunRecord, Vary, find_run, head_path,
-    release as release_artifacts, reproduce as reproduce_run, sign as sign_artifact, sign_reproduction,
-    verify_artifact,
+    EngineError, Lock, Recorded, ReleaseLog, ReproduceOptions, Reproduction, RunRecord, Selection, Update, Vary,
+    find_run, gather, head_path, plan, release as release_artifacts, reproduce as reproduce_run, sign as sign_artifact,
+    sign_reproduction, verify_artifact,
 };
 use embrak_store::{RunRow, Store};
+use embrak_tree::Digest;
 use embrak_trust::{Algorithm, Policy, PublicKey, SigningKey};
 use serde_json::json;
 use std::collections::BTreeSet;
@@ -170,7 +171,7 @@ pub fn sign(global: &Global, paths: Vec<PathBuf>, key: &Path) -> Result<Code, Fa
             anstream::println!(
                 "  {} {}",
                 report.artifact,
-                faint(format!("made by run {}, signed by key {}", report.run, report.key.short()))
+                faint(format!("made by run {}, signed by key {}", report.run.unwrap_or_default(), report.key.short()))
             );
         }
         signed.push(json!({ "path": report.path, "evidence": report.evidence, "artifact": report.artifact, "run": report.run, "key": report.key }));
@@ -307,6 +308,53 @@ pub struct Again {
     pub vary: BTreeSet<Vary>,
     pub times: u32,
     pub find_causes: bool,
+    /// The evidence of the artifact, when it does not lie beside it.
+    pub evidence: Option<PathBuf>,
+    /// Where the inputs are, and the keys one of which has signed that.
+    pub vendored: Option<(PathBuf, Vec<PathBuf>)>,
+}
+
+/// What to build again: a run on record; an artifact a run has made; or one made elsewhere, as its evidence tells, with
+/// inputs out of a vendor directory, or those of the workspace here.
+fn recorded(
+    global: &Global,
+    store: &Store,
+    what: Option<&str>,
+    again: &Again,
+) -> Result<(Option<(PathBuf, Digest)>, Recorded), Failure> {
+    let of_run = |(row, record): (RunRow, RunRecord)| Recorded::of_run(&row, &record);
+    let Some(text) = what else { return Ok((None, of_run(newest_run(global, store)?))) };
+    if let Ok(number) = text.trim_start_matches('r').parse::<i64>() {
+        return Ok((None, of_run(find_run(store, Some(number), None)?)));
+    }
+    let path = session::resolve(global, Path::new(text));
+    let digest = embrak_engine::open_artifact(&path)?.digest;
+    if again.vendored.is_none()
+        && again.evidence.is_none()
+        && let Ok(found) = find_run(store, None, Some(&digest))
+    {
+        return Ok((Some((path, digest)), of_run(found)));
+    }
+    let evidence = again.evidence.as_ref().map(|e| session::resolve(global, e));
+    let told = embrak_engine::told(&path, evidence.as_deref(), &digest)?;
+    let gathered = match &again.vendored {
+        Some((dir, keys)) => session::open_vendor(global, &session::resolve(global, dir), keys, store)?.gathered(),
+        None => {
+            let session = Session::open(global).map_err(|_| {
+                EngineError::other(
+                    format!("nothing here has the inputs of {}", session::shown(&path)),
+                    "run this in a workspace in the state it was made from, or name a vendor directory by --vendored",
+                )
+            })?;
+            let previous = Lock::load(&session.workspace.root.join("embrak.lock"))?;
+            let selection = Selection { images: told.images(), board: told.board(), ..Selection::default() };
+            let plan = plan(&session.engine(), &selection, previous.as_ref(), &Update::Nothing)?;
+            let gathered = gather(&session.engine(), &plan);
+            session.progress.done();
+            gathered?
+        }
+    };
+    Ok((Some((path, digest)), told.with(&gathered)?))
 }
 
 pub fn reproduce(
@@ -319,20 +367,7 @@ pub fn reproduce(
     let store = session::open_store(global)?;
     // A key that cannot be used is better known before the work than after it.
     let key = key.map(|k| session::signing_key(global, &k)).transpose()?;
-    let mut artifact = None;
-    let (row, record) = match what.as_deref() {
-        None => newest_run(global, &store)?,
-        Some(text) => match text.trim_start_matches('r').parse::<i64>() {
-            Ok(number) => find_run(&store, Some(number), None)?,
-            Err(_) => {
-                let path = session::resolve(global, Path::new(text));
-                let inspected = embrak_engine::open_artifact(&path)?;
-                let found = find_run(&store, None, Some(&inspected.digest))?;
-                artifact = Some((path, inspected.digest));
-                found
-            }
-        },
-    };
+    let (artifact, record) = recorded(global, &store, what.as_deref(), &again)?;
     let images = match &artifact {
         Some((_, digest)) => record.outputs.iter().filter(|o| o.artifact == *digest).map(|o| o.image.clone()).collect(),
         None => Vec::new(),
@@ -350,7 +385,7 @@ pub fn reproduce(
         observer: &progress,
         stop: stop(),
     };
-    let result = reproduce_run(&store, &row, &record, &options);
+    let result = reproduce_run(&store, &record, &options);
     progress.done();
     let reproduction = result?;
     if let Some(key) = &key {
@@ -375,9 +410,9 @@ fn print_reproduction(reproduction: &Reproduction, key: Option<&SigningKey>, ver
     let verdict = if reproduction.identical() { good("identical:") } else { bad("different:") };
     let same = reproduction.packages.iter().filter(|p| p.identical).count();
     let outputs = reproduction.outputs.iter().filter(|o| o.identical).count();
+    let what = reproduction.run.map_or("as the evidence tells,".to_string(), |run| format!("run {run}"));
     anstream::println!(
-        "{verdict} run {} built again in {:.1} s: {same} of {}, {outputs} of {}",
-        reproduction.run,
+        "{verdict} {what} built again in {:.1} s: {same} of {}, {outputs} of {}",
         reproduction.seconds,
         count(reproduction.packages.len(), "package"),
         count(reproduction.outputs.len(), "output")
@@ -407,6 +442,9 @@ fn print_reproduction(reproduction: &Reproduction, key: Option<&SigningKey>, ver
             "the run was made by Embrak {}, this is {}: the version may be the reason",
             reproduction.original_tool, reproduction.tool
         ));
+    }
+    if !reproduction.other_writers.is_empty() {
+        advice(&format!("these writers were others than then: {}", reproduction.other_writers.join(", ")));
     }
     if let Some(key) = key {
         anstream::println!(

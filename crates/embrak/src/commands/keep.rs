@@ -85,11 +85,12 @@ pub fn vendor(
         return Ok(Code::Done);
     }
     anstream::println!(
-        "{} {}: {}, {} from elsewhere, {}",
+        "{} {}: the workspace, {}, {} from elsewhere, {}, {}",
         good("vendored"),
         name(session::shown(&report.dir)),
         count(report.packages, "package file"),
         count(report.layers, "layer"),
+        count(report.tools, "host tool"),
         ByteSize(report.bytes).human()
     );
     anstream::println!("build from it with {}", name(format!("embrak build --locked --vendored {}", dir.display())));

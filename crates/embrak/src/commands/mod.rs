@@ -82,13 +82,16 @@ pub fn run(args: Args) -> Result<Code, Failure> {
         Verb::Sign { paths, key } => evidence::sign(&global, paths, &key),
         Verb::Release { paths, key, head, signed_by } => evidence::release(&global, &paths, key, head, &signed_by),
         Verb::Verify { paths, policy, key, evidence } => evidence::verify(&global, paths, policy, key, evidence),
-        Verb::Reproduce { what, vary, times, no_causes, key, keep } => evidence::reproduce(
-            &global,
-            what,
-            evidence::Again { vary: vary.as_ref().clone(), times, find_causes: !no_causes },
-            key,
-            keep,
-        ),
+        Verb::Reproduce { what, vary, times, no_causes, evidence, vendored, vendor_key, key, keep } => {
+            let again = evidence::Again {
+                vary: vary.as_ref().clone(),
+                times,
+                find_causes: !no_causes,
+                evidence,
+                vendored: vendored.map(|dir| (dir, vendor_key)),
+            };
+            evidence::reproduce(&global, what, again, key, keep)
+        }
         Verb::Store { action } => keep::store(&global, action),
         Verb::Demo { dir, no_boot } => demo::demo(&global, &dir, no_boot),
         Verb::Completions { shell } => {
