@@ -89,14 +89,14 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
     }
 
     let workspace = engine.workspace;
-    let snapshot = snapshot::snapshot(engine, &plan.lock)?;
     let mut record = RunRecord {
         tool: TOOL_VERSION.to_string(),
         writers: plan.lock.writers,
         workspace: workspace.def.workspace.to_string(),
         lock: plan.lock.digest(),
-        snapshot: sources::put_tree(engine.store, &snapshot.tree)?,
-        workspace_at: snapshot.workspace_at,
+        // Known when it has been taken, beside the work.
+        snapshot: Digest::of(""),
+        workspace_at: snapshot::workspace_at(engine)?,
         epoch: workspace.def.epoch.to_string(),
         images: options.selection.images.clone(),
         board: options.selection.board.clone(),
@@ -121,7 +121,16 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
         error: None,
     };
     let run = engine.store.start_run(&workspace.root.to_string_lossy(), &json(&record))?;
-    let result = carry_out(engine, options, &plan, started, &mut record).or_else(|error| {
+    let take = || -> Result<(Digest, Tree)> {
+        let tree = snapshot::snapshot(engine, &plan.lock)?;
+        Ok((sources::put_tree(engine.store, &tree)?, tree))
+    };
+    let (result, taken) = std::thread::scope(|scope| {
+        let taken = scope.spawn(take);
+        let result = carry_out(engine, options, &plan, started, &mut record);
+        (result, taken.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+    });
+    let result = result.or_else(|error| {
         // A damaged object is noticed when it is read: what had made it is made again, once.
         let damaged = engine.store.take_damaged();
         if damaged.is_empty() {
@@ -131,10 +140,17 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
         engine.observer.event(Event::Note(format!("damaged in the store, making it again: {}", names.join(", "))));
         record.actions.clear();
         record.outputs.clear();
-        snapshot::snapshot(engine, &plan.lock)?;
+        take()?;
         let again = crate::plan::plan(engine, &options.selection, Some(&plan.lock), &Update::Nothing)?;
         carry_out(engine, options, &again, started, &mut record)
     });
+    let (result, snapshot) = match taken {
+        Ok((digest, tree)) => {
+            record.snapshot = digest;
+            (result, tree)
+        }
+        Err(error) => (result.and(Err(error)), Tree::new()),
+    };
     let status = match &result {
         Ok(()) => "done",
         Err(EngineError::Interrupted) => "interrupted",
@@ -145,7 +161,7 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
     keys.dedup();
     let mut objects: BTreeSet<Digest> = record.actions.iter().filter_map(|a| a.log).collect();
     objects.insert(record.snapshot);
-    objects.extend(snapshot.tree.blobs().map(|(digest, _)| digest));
+    objects.extend(snapshot.blobs().map(|(digest, _)| digest));
     for tree in record.layers.values().chain(record.host_tools.values()) {
         objects.insert(*tree);
         objects.extend(sources::get_tree(engine.store, tree)?.blobs().map(|(digest, _)| digest));

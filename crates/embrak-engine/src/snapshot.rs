@@ -5,25 +5,26 @@ use crate::lock::Lock;
 use crate::{Engine, sources};
 use embrak_tree::{Entry, Tree, TreePath, overlay};
 
-/// A snapshot, and where in it the workspace lies: below the root when layers lie beside the workspace.
-pub(crate) struct Snapshot {
-    pub(crate) tree: Tree,
-    pub(crate) workspace_at: String,
+/// Where in a snapshot the workspace lies: below the root when layers lie beside the workspace.
+///
+/// # Errors
+/// A layer lies where no snapshot could have it.
+pub(crate) fn workspace_at(engine: &Engine<'_>) -> Result<String> {
+    let own = || engine.workspace.layers.iter().filter(|l| l.tree.is_none());
+    // A layer `../shared` lies one directory up, so the workspace is put one directory down.
+    let ups = own().map(|l| l.path.split('/').take_while(|part| *part == "..").count()).max().unwrap_or(0);
+    let at = (1..=ups).map(|n| format!("level-{n}")).collect::<Vec<_>>().join("/");
+    for layer in own() {
+        place(&at, &layer.path)?;
+    }
+    Ok(at)
 }
 
 /// The workspace file, the lock of this build and all layers; contents go into the store. The lock is the one that was
 /// built by, which with amendments of the command line is not the one on disk.
-pub(crate) fn snapshot(engine: &Engine<'_>, lock: &Lock) -> Result<Snapshot> {
+pub(crate) fn snapshot(engine: &Engine<'_>, lock: &Lock) -> Result<Tree> {
     let workspace = engine.workspace;
-    // A layer `../shared` lies one directory up, so the workspace is put one directory down.
-    let ups = workspace
-        .layers
-        .iter()
-        .filter(|l| l.tree.is_none())
-        .map(|l| l.path.split('/').take_while(|part| *part == "..").count())
-        .max()
-        .unwrap_or(0);
-    let workspace_at = (1..=ups).map(|n| format!("level-{n}")).collect::<Vec<_>>().join("/");
+    let workspace_at = workspace_at(engine)?;
     let mut tree = Tree::new();
     let (digest, size) = engine.store.host_file(&workspace.root.join("embrak.toml"), true)?;
     tree.insert(place(&workspace_at, "embrak.toml")?, Entry::file(digest, size));
@@ -48,7 +49,7 @@ pub(crate) fn snapshot(engine: &Engine<'_>, lock: &Lock) -> Result<Snapshot> {
         overlay(&mut tree, &moved);
     }
     tree.add_missing_directories(0);
-    Ok(Snapshot { tree, workspace_at })
+    Ok(tree)
 }
 
 /// Where a path of the workspace lies in the snapshot.

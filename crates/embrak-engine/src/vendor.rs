@@ -161,7 +161,7 @@ pub fn gather(engine: &Engine<'_>, plan: &Plan) -> Result<Gathered> {
         lock: plan.lock.digest(),
         packages: plan.recorded_files(),
         layers: layers_of(engine.workspace),
-        snapshot: Some(sources::put_tree(engine.store, &snapshot.tree)?),
+        snapshot: Some(sources::put_tree(engine.store, &snapshot)?),
         tools: plan.tools.iter().map(|(name, tool)| (name.clone(), tool.digest)).collect(),
     }))
 }

@@ -3,11 +3,12 @@
 use crate::{Doing, Result, Store, StoreError};
 use embrak_tree::Digest;
 use rusqlite::{Connection, OptionalExtension, TransactionBehavior, params};
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::fs::{self, File, Metadata};
 use std::os::unix::fs::MetadataExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{MutexGuard, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
 const SCHEMA_VERSION: i64 = 2;
@@ -205,17 +206,30 @@ impl Store {
             let path = paths[n].as_ref();
             fs::metadata(path).doing("read", path)
         })?;
+        let stamps: Vec<String> = metas.iter().map(stamp).collect();
+        // What this process has looked at before need not be looked up again.
+        let seen: Vec<Option<Digest>> = {
+            let seen = self.seen();
+            let as_now = |n: usize| seen.get(paths[n].as_ref()).filter(|s| s.0 == stamps[n] && (s.2 || !keep));
+            (0..paths.len()).map(|n| as_now(n).map(|s| s.1)).collect()
+        };
         let known: Vec<Option<String>> = self.index(|db| {
             let transaction = db.transaction()?;
             let mut statement =
                 transaction.prepare_cached("SELECT digest FROM host_files WHERE path = ?1 AND stamp = ?2")?;
-            let found = paths.iter().zip(&metas).map(|(path, meta)| {
-                let name = path.as_ref().to_string_lossy();
-                statement.query_row(params![name, stamp(meta)], |row| row.get(0)).optional()
-            });
-            found.collect()
+            let mut look_up = |n: usize| {
+                if seen[n].is_some() {
+                    return Ok(None);
+                }
+                let name = paths[n].as_ref().to_string_lossy();
+                statement.query_row(params![name, stamps[n]], |row| row.get(0)).optional()
+            };
+            (0..paths.len()).map(&mut look_up).collect()
         })?;
         let found: Vec<(Digest, u64, bool)> = on_all_cores(paths.len(), |n| {
+            if let Some(digest) = seen[n] {
+                return Ok((digest, metas[n].size(), false));
+            }
             let known = known[n].as_ref().and_then(|hex| Digest::from_hex(hex).ok());
             if let Some(digest) = known.filter(|digest| !keep || self.has(digest)) {
                 return Ok((digest, metas[n].size(), false));
@@ -240,7 +254,15 @@ impl Store {
                 transaction.commit()
             })?;
         }
+        let mut memory = self.seen();
+        for (n, stamp) in stamps.into_iter().enumerate().filter(|(n, _)| seen[*n].is_none()) {
+            memory.insert(paths[n].as_ref().to_path_buf(), (stamp, found[n].0, keep));
+        }
         Ok(found.into_iter().map(|(digest, size, _)| (digest, size)).collect())
+    }
+
+    pub(crate) fn seen(&self) -> MutexGuard<'_, HashMap<PathBuf, (String, Digest, bool)>> {
+        self.seen.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// A text that changes whenever a file, directory or link outside the store changes; none when it is not there.
@@ -273,6 +295,7 @@ impl Store {
         if self.others_alive() {
             return Err(StoreError::Busy { root: self.root().to_path_buf() });
         }
+        self.seen().clear();
         let mut pruned = Pruned::default();
         let live: BTreeSet<String> = self.index(|db| {
             let t = db.transaction_with_behavior(TransactionBehavior::Immediate)?;

@@ -28,7 +28,7 @@ pub use runs::RunRow;
 pub use session::Workplace;
 
 use rusqlite::Connection;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
@@ -92,6 +92,8 @@ pub struct Store {
     db: Mutex<Connection>,
     session: session::Session,
     damaged: Mutex<BTreeSet<embrak_tree::Digest>>,
+    /// Files outside that were digested before: what they were like, their digest, whether their bytes are kept.
+    seen: Mutex<HashMap<PathBuf, (String, embrak_tree::Digest, bool)>>,
 }
 
 impl Store {
@@ -109,7 +111,7 @@ impl Store {
         let root = root.canonicalize().doing("find", &root)?;
         let db = index::open(&root.join("index.sqlite"))?;
         let session = session::Session::start(&root.join("tmp"))?;
-        Ok(Store { root, db: Mutex::new(db), session, damaged: Mutex::default() })
+        Ok(Store { root, db: Mutex::new(db), session, damaged: Mutex::default(), seen: Mutex::default() })
     }
 
     /// The store's directory.

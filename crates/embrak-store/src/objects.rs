@@ -109,6 +109,9 @@ impl Store {
     /// that whatever made them is made again.
     pub fn take_damaged(&self) -> Vec<Digest> {
         let found = std::mem::take(&mut *self.damaged.lock().unwrap_or_else(PoisonError::into_inner));
+        if !found.is_empty() {
+            self.seen().clear();
+        }
         for digest in &found {
             let _ = fs::remove_file(self.object_path(digest));
             // A view is hard links: any of them may show the damaged bytes.

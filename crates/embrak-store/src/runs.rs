@@ -69,14 +69,15 @@ impl Store {
                 "UPDATE runs SET finished = ?2, status = ?3, record = ?4 WHERE id = ?1",
                 params![id, milliseconds_now(), status, record],
             )?;
-            for key in actions {
-                t.execute("INSERT OR IGNORE INTO run_actions (run, key) VALUES (?1, ?2)", params![id, key.hex()])?;
-            }
-            for digest in objects {
-                t.execute(
-                    "INSERT OR IGNORE INTO run_objects (run, digest) VALUES (?1, ?2)",
-                    params![id, digest.hex()],
-                )?;
+            {
+                let mut used = t.prepare("INSERT OR IGNORE INTO run_actions (run, key) VALUES (?1, ?2)")?;
+                for key in actions {
+                    used.execute(params![id, key.hex()])?;
+                }
+                let mut had = t.prepare("INSERT OR IGNORE INTO run_objects (run, digest) VALUES (?1, ?2)")?;
+                for digest in objects {
+                    had.execute(params![id, digest.hex()])?;
+                }
             }
             t.commit()
         })

@@ -72,6 +72,10 @@ impl<F: FnMut(Vec<u8>, u64) -> io::Result<Vec<u8>>> Pieces<F> {
     }
 }
 
+/// After so many bytes, what was written is sent on its way to the disk, beside the work: whoever syncs the file at the
+/// end has not to wait for all of it.
+const SYNC_EVERY: u64 = 96 << 20;
+
 /// Streams extents into an empty file. Hashing runs beside reading and writing, on a thread of its own.
 ///
 /// # Errors
@@ -79,7 +83,15 @@ impl<F: FnMut(Vec<u8>, u64) -> io::Result<Vec<u8>>> Pieces<F> {
 pub fn emit(extents: &Extents, blobs: &dyn BlobSource, file: &mut File) -> io::Result<Emitted> {
     let (sender, receiver) = mpsc::sync_channel::<Piece>(PIECES);
     let (done, emptied) = mpsc::channel::<Vec<u8>>();
+    let file: &File = file;
     let digest = std::thread::scope(|scope| {
+        let (written, much) = mpsc::sync_channel::<()>(1);
+        scope.spawn(move || {
+            for () in much {
+                // Only a head start: that it fails is told to whoever syncs at the end.
+                let _ = file.sync_data();
+            }
+        });
         let hashing = scope.spawn(move || {
             let mut hasher = HashingWriter::new(io::sink());
             let zeros = vec![0u8; 64 * 1024];
@@ -102,8 +114,13 @@ pub fn emit(extents: &Extents, blobs: &dyn BlobSource, file: &mut File) -> io::R
             io::Result::Ok(hasher.finish().1)
         });
         let gone = |_| io::Error::other("the hashing thread has ended");
+        let mut unsynced = 0;
         let full = |bytes: Vec<u8>, at| {
             file.write_all_at(&bytes, at)?;
+            unsynced += bytes.len() as u64;
+            if unsynced >= SYNC_EVERY && written.try_send(()).is_ok() {
+                unsynced = 0;
+            }
             sender.send(Piece::Data(bytes)).map_err(gone)?;
             Ok(emptied.try_recv().unwrap_or_else(|_| Vec::with_capacity(PIECE)))
         };
