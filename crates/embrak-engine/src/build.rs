@@ -66,6 +66,7 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
     for image in &plan.images {
         crate::finish::can_run(image)?;
     }
+    crate::signed::demand_lock(engine, &plan.lock)?;
     if options.locked {
         let Some(previous) = &previous else {
             return Err(EngineError::LockStale(vec!["there is no embrak.lock".into()]));
@@ -323,7 +324,12 @@ pub fn probe(
         return Err(EngineError::other(format!("{id} is not planned"), "run `embrak lock`"));
     };
     let ready_made = crate::unpack::unpack_all(engine, &plan.files, jobs, Instant::now(), &mut Vec::new())?;
-    let usual = Engine { probe: Probe::default(), vendored: engine.vendored.clone(), ..*engine };
+    let usual = Engine {
+        probe: Probe::default(),
+        vendored: engine.vendored.clone(),
+        demands: engine.demands.clone(),
+        ..*engine
+    };
     let done = build_recipes(&usual, &plan, &ready_made, jobs, Instant::now(), &mut Vec::new())?;
     let of = |used: &LockedPackage| made(used, subject.architecture, &ready_made, |id| done.get(id));
     let inputs: Vec<PackageInfo> = subject.locked.uses.iter().filter_map(of).collect();

@@ -38,6 +38,7 @@ mod remote;
 mod repositories;
 mod reproduce;
 mod scripts;
+mod signed;
 mod snapshot;
 mod sources;
 mod toolchain;
@@ -78,6 +79,7 @@ pub use reproduce::{
 };
 
 pub use scripts::{MaintainerScripts, maintainer_scripts};
+pub use signed::{check_definition, definition, is_definition, sign_definition};
 pub use vary::{Probe, Vary, compile_shim};
 pub use vendor::{RecordedFile, VendorReport, Vendored, gather, vendor};
 
@@ -96,6 +98,8 @@ pub struct Engine<'a> {
     pub observer: &'a dyn Observer,
     /// Inputs to use instead of the network.
     pub vendored: Option<Arc<Vendored>>,
+    /// The workspace's policy, when it asks for signed layers or a signed lock.
+    pub demands: Option<Arc<embrak_trust::Policy>>,
     /// How steps run otherwise than usual.
     pub probe: Probe,
     /// Set to stop: running steps are ended and nothing half-made is kept.

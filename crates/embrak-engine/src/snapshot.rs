@@ -39,8 +39,10 @@ pub(crate) fn snapshot(engine: &Engine<'_>, lock: &Lock) -> Result<Tree> {
     }
     for layer in workspace.layers.iter().filter(|l| l.tree.is_none()) {
         let at = place(&workspace_at, &layer.path)?;
-        let inside =
+        let mut inside =
             sources::directory_tree(sources::Contents::Keep(engine.store), &layer.dir, 0, sources::Metadata::Plain)?;
+        // Who signs a layer later makes it no other.
+        crate::signed::without_evidence(&mut inside)?;
         let mut moved = Tree::new();
         for (path, entry) in inside {
             let to = at.join(path.relative()).map_err(|e| crate::EngineError::other(e.to_string(), "rename it"))?;

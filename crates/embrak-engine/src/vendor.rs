@@ -154,6 +154,7 @@ pub fn vendor(engine: &Engine<'_>, plan: &Plan, dir: &Path, key: &SigningKey) ->
 /// # Errors
 /// Something cannot be fetched or read.
 pub fn gather(engine: &Engine<'_>, plan: &Plan) -> Result<Gathered> {
+    crate::signed::demand_lock(engine, &plan.lock)?;
     unpack::fetch(engine, plan.files.values())?;
     let snapshot = crate::snapshot::snapshot(engine, &plan.lock)?;
     Ok(Gathered(Inputs {

@@ -164,6 +164,7 @@ fn a_stop_ends_a_build_and_is_on_record() {
             store: &place.store,
             observer: &embrak_engine::Silent,
             vendored: None,
+            demands: None,
             probe: embrak_engine::Probe::default(),
             stop: &place.stop,
         };

@@ -222,6 +222,7 @@ fn vendored_inputs_build_the_same_when_the_repository_has_dropped_them() {
             store: &store,
             observer: &embrak_engine::Silent,
             vendored: Some(vendored),
+            demands: None,
             probe: embrak_engine::Probe::default(),
             stop: &stop,
         };

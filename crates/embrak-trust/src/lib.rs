@@ -19,7 +19,7 @@ pub use envelope::{Envelope, EnvelopeError, PAYLOAD_TYPE};
 pub use keys::{Algorithm, KeyError, KeyId, PublicKey, SigningKey};
 pub use policy::{Day, Policy, PolicyError, PolicyRule, Signer};
 pub use statement::{
-    BILL_CYCLONEDX, BILL_SPDX, CHECKS, PROVENANCE, RELEASE, REPRODUCTION, STATEMENT_TYPE, Statement, StatementKind,
-    Subject,
+    BILL_CYCLONEDX, BILL_SPDX, CHECKS, LAYER, LOCK, PROVENANCE, RELEASE, REPRODUCTION, STATEMENT_TYPE, Statement,
+    StatementKind, Subject,
 };
-pub use verify::{Check, Checked, Subjects, Verified, read_evidence, verify};
+pub use verify::{Check, Checked, Definition, Subjects, Verified, read_evidence, verify, verify_definition};

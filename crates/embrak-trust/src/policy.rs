@@ -44,6 +44,23 @@ struct File {
     revoked: Vec<FileRevoked>,
     #[serde(default)]
     policy: Vec<FileRule>,
+    definitions: Option<FileDefinitions>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct FileDefinitions {
+    #[serde(default)]
+    lock: usize,
+    #[serde(default)]
+    layer: Vec<FileLayers>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct FileLayers {
+    names: Vec<String>,
+    signers: usize,
 }
 
 #[derive(Deserialize)]
@@ -120,6 +137,10 @@ pub struct Policy {
     /// The day it is: keys end.
     pub today: Day,
     rules: Vec<PolicyRule>,
+    /// How many have to sign the lock.
+    lock: usize,
+    /// How many have to sign layers of these names.
+    layers: Vec<(Vec<GlobMatcher>, usize)>,
 }
 
 fn today() -> Day {
@@ -131,6 +152,10 @@ fn day(written: &toml::value::Datetime) -> Result<Day, String> {
     let text = written.to_string();
     let date = text.split(['T', ' ']).next().unwrap_or_default();
     date.parse().map_err(|e| format!("`{text}` is no day: {e}"))
+}
+
+fn compiled(globs: &[String]) -> Result<Vec<GlobMatcher>, String> {
+    globs.iter().map(|glob| Ok(Glob::new(glob).map_err(|e| e.to_string())?.compile_matcher())).collect()
 }
 
 impl Policy {
@@ -160,7 +185,14 @@ impl Policy {
             layers: None,
             forbidden_licenses: Vec::new(),
         };
-        Policy { signers: vec![signer], revoked: Vec::new(), today: today(), rules: vec![everything] }
+        Policy {
+            signers: vec![signer],
+            revoked: Vec::new(),
+            today: today(),
+            rules: vec![everything],
+            lock: 0,
+            layers: Vec::new(),
+        }
     }
 
     /// Reads a policy; keys lie relative to it.
@@ -187,10 +219,7 @@ impl Policy {
         }
         let mut rules = Vec::new();
         for rule in file.policy {
-            let mut matchers = Vec::new();
-            for glob in &rule.images {
-                matchers.push(Glob::new(glob).map_err(|e| fail(e.to_string()))?.compile_matcher());
-            }
+            let matchers = compiled(&rule.images).map_err(&fail)?;
             if rule.require.values().any(|n| *n == 0) {
                 return Err(fail("a rule requires nothing: 0 signers".into()));
             }
@@ -213,7 +242,42 @@ impl Policy {
             }
             revoked.push((entry.key.to_lowercase(), entry.reason));
         }
-        Ok(Policy { signers, revoked, today: today(), rules })
+        let (mut lock, mut layers) = (0, Vec::new());
+        if let Some(definitions) = file.definitions {
+            lock = definitions.lock;
+            for rule in definitions.layer {
+                layers.push((compiled(&rule.names).map_err(&fail)?, rule.signers));
+            }
+        }
+        Ok(Policy { signers, revoked, today: today(), rules, lock, layers })
+    }
+
+    /// Reads a policy if it asks anything of definitions: signed layers or a signed lock. A workspace without such a
+    /// policy, or without any, is none.
+    ///
+    /// # Errors
+    /// As [`Policy::load`].
+    pub fn of_definitions(path: &Path) -> Result<Option<Self>, PolicyError> {
+        #[derive(Deserialize)]
+        struct Only {
+            definitions: Option<toml::Table>,
+        }
+        // Whatever else is wrong with it is told when it is used.
+        let text = std::fs::read_to_string(path).unwrap_or_default();
+        let asks = toml::from_str::<Only>(&text).is_ok_and(|only| only.definitions.is_some());
+        if asks { Policy::load(path).map(Some) } else { Ok(None) }
+    }
+
+    /// How many signers a layer or a lock has to have.
+    pub fn signers_of(&self, kind: StatementKind, name: &str) -> usize {
+        match kind {
+            StatementKind::Lock => self.lock,
+            StatementKind::Layer => {
+                let of = |globs: &[GlobMatcher]| globs.iter().any(|g| g.is_match(name));
+                self.layers.iter().filter(|(globs, _)| of(globs)).map(|(_, signers)| *signers).max().unwrap_or(0)
+            }
+            _ => 0,
+        }
     }
 
     /// The rules that speak of an image.

@@ -19,6 +19,10 @@ pub const BILL_CYCLONEDX: &str = "https://cyclonedx.org/bom";
 pub const CHECKS: &str = "https://in-toto.io/attestation/test-result/v0.1";
 /// Predicate of an artifact standing in a log of releases. Ours: no open one exists.
 pub const RELEASE: &str = "https://embrak.example/release/v1";
+/// Predicate of a layer being as its maker wants it. Ours: no open one exists.
+pub const LAYER: &str = "https://embrak.example/layer/v1";
+/// Predicate of a lock having been looked at and found good. Ours: no open one exists.
+pub const LOCK: &str = "https://embrak.example/lock/v1";
 
 /// What kind of thing a statement says; what policies speak of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -34,6 +38,10 @@ pub enum StatementKind {
     Checks,
     /// That it stands in a log of releases.
     Release,
+    /// That a layer is as its maker wants it.
+    Layer,
+    /// That a lock was looked at and found good.
+    Lock,
 }
 
 impl StatementKind {
@@ -45,6 +53,8 @@ impl StatementKind {
             StatementKind::Bill => "bill",
             StatementKind::Checks => "checks",
             StatementKind::Release => "release",
+            StatementKind::Layer => "layer",
+            StatementKind::Lock => "lock",
         }
     }
 
@@ -56,6 +66,8 @@ impl StatementKind {
             BILL_SPDX | BILL_CYCLONEDX => Some(StatementKind::Bill),
             CHECKS => Some(StatementKind::Checks),
             RELEASE => Some(StatementKind::Release),
+            LAYER => Some(StatementKind::Layer),
+            LOCK => Some(StatementKind::Lock),
             _ => None,
         }
     }
@@ -77,6 +89,16 @@ pub struct Subject {
 }
 
 impl Subject {
+    /// A tree of files.
+    pub fn of_tree(name: &str, tree: &Digest) -> Self {
+        Subject { name: name.to_string(), digest: [("embrakTree".to_string(), tree.hex())].into() }
+    }
+
+    /// A file.
+    pub fn of_file(name: &str, digest: &Digest) -> Self {
+        Subject { name: name.to_string(), digest: [("sha256".to_string(), digest.hex())].into() }
+    }
+
     /// An artifact with both digests.
     pub fn new(name: &str, artifact: &Digest, tree: &Digest) -> Self {
         let digest = [("sha256".to_string(), artifact.hex()), ("embrakTree".to_string(), tree.hex())];

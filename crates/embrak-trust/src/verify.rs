@@ -92,7 +92,7 @@ pub fn verify(subject: &Subjects, evidence: &str, policy: &Policy) -> Checked {
     let mut images = BTreeSet::new();
     for (index, envelope) in envelopes.iter().enumerate() {
         let rule = format!("statement {} is about this file, by a known signer", index + 1);
-        match judge(envelope, subject, policy) {
+        match judge(envelope, SHA256, &subject.artifact, policy) {
             Ok(judged) => {
                 images.extend(judged.image);
                 said.entry(judged.kind).or_default().insert(judged.key, judged.signer.clone());
@@ -110,8 +110,9 @@ pub fn verify(subject: &Subjects, evidence: &str, policy: &Policy) -> Checked {
             for rule in policy.rules_for(&image) {
                 for (kind, count) in &rule.require {
                     any = true;
-                    let signers: Vec<&str> =
+                    let mut signers: Vec<&str> =
                         said.get(kind).into_iter().flat_map(|m| m.values()).map(String::as_str).collect();
+                    signers.sort_unstable();
                     let text = format!(
                         "images {} need {kind} by {count} {}",
                         rule.images.join(", "),
@@ -133,6 +134,57 @@ pub fn verify(subject: &Subjects, evidence: &str, policy: &Policy) -> Checked {
             }
         }
     }
+    let good = report.checks.iter().all(|c| c.good);
+    Checked { checks: report.checks, verified: good.then_some(Verified(believed)) }
+}
+
+/// A layer or a lock as it was found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Definition {
+    /// Layer or lock.
+    pub kind: StatementKind,
+    /// Its name.
+    pub name: String,
+    /// Digest of a layer's tree, or of a lock's text.
+    pub digest: Digest,
+}
+
+/// Checks a layer or a lock. `evidence` is none when there is no file of it.
+pub fn verify_definition(definition: &Definition, evidence: Option<&str>, policy: &Policy) -> Checked {
+    let mut report = Report { checks: Vec::new() };
+    let need = policy.signers_of(definition.kind, &definition.name);
+    let by = if definition.kind == StatementKind::Layer { TREE } else { SHA256 };
+    let mut signers = BTreeMap::new();
+    let mut believed = Vec::new();
+    match evidence.map_or(Ok(Vec::new()), read_evidence) {
+        Err(why) => report.add("the evidence can be read", Err(why)),
+        Ok(envelopes) => {
+            for (index, envelope) in envelopes.iter().enumerate() {
+                let rule = format!("statement {} is about this {}, by a known signer", index + 1, definition.kind);
+                match judge(envelope, by, &definition.digest, policy) {
+                    Ok(judged) if judged.kind == definition.kind => {
+                        report.add(&rule, Ok(format!("signed by {}", judged.signer)));
+                        signers.insert(judged.key, judged.signer.clone());
+                        believed.push((judged.signer, judged.statement));
+                    }
+                    Ok(judged) => report.add(&rule, Err(format!("it is a statement of kind {}", judged.kind))),
+                    Err(why) => report.add(&rule, Err(why)),
+                }
+            }
+        }
+    }
+    let rule = format!(
+        "{} {} needs {need} {}",
+        definition.kind,
+        definition.name,
+        if need == 1 { "signer" } else { "signers" }
+    );
+    let found = match evidence {
+        None => "it is not signed".to_string(),
+        Some(_) if signers.is_empty() => "signed by nobody".to_string(),
+        Some(_) => format!("signed by {}", signers.values().cloned().collect::<Vec<_>>().join(", ")),
+    };
+    report.add(&rule, if signers.len() >= need { Ok(found) } else { Err(found) });
     let good = report.checks.iter().all(|c| c.good);
     Checked { checks: report.checks, verified: good.then_some(Verified(believed)) }
 }
@@ -246,8 +298,11 @@ struct Judged {
     statement: Statement,
 }
 
-/// Whether an envelope says something about this artifact that its signer may say.
-fn judge(envelope: &Envelope, subject: &Subjects, policy: &Policy) -> Result<Judged, String> {
+const SHA256: &str = "sha256";
+const TREE: &str = "embrakTree";
+
+/// Whether an envelope says something about what has this digest that its signer may say.
+fn judge(envelope: &Envelope, by: &str, digest: &Digest, policy: &Policy) -> Result<Judged, String> {
     let Some(signer) = policy.signers.iter().find(|s| envelope.signed_by(&s.key)) else {
         let claimed: Vec<String> = envelope
             .signatures
@@ -269,10 +324,11 @@ fn judge(envelope: &Envelope, subject: &Subjects, policy: &Policy) -> Result<Jud
         return Err(format!("{} may not say {kind}", signer.name));
     }
     let found: Vec<&Subject> = statement.subject.iter().collect();
-    if !found.iter().any(|s| s.digest.get("sha256") == Some(&subject.artifact.hex())) {
+    if !found.iter().any(|s| s.digest.get(by) == Some(&digest.hex())) {
         let about: Vec<String> =
-            found.iter().map(|s| format!("{} sha256:{}", s.name, s.digest.get("sha256").map_or("?", |d| d))).collect();
-        return Err(format!("it is about {}; this file digests to {}", about.join(", "), subject.artifact));
+            found.iter().map(|s| format!("{} sha256:{}", s.name, s.digest.get(by).map_or("?", |d| d))).collect();
+        let this = if by == TREE { "this directory" } else { "this file" };
+        return Err(format!("it is about {}; {this} digests to {digest}", about.join(", ")));
     }
     if kind == StatementKind::Reproduction
         && statement.predicate.get("result").and_then(|r| r.as_str()) != Some("identical")
@@ -282,7 +338,7 @@ fn judge(envelope: &Envelope, subject: &Subjects, policy: &Policy) -> Result<Jud
     if kind == StatementKind::Release {
         let released: crate::log::Released =
             serde_json::from_value(statement.predicate.clone()).map_err(|e| format!("it is no proof: {e}"))?;
-        released.check(&subject.artifact)?;
+        released.check(digest)?;
     }
     if kind == StatementKind::Checks && statement.predicate.get("result").and_then(|r| r.as_str()) != Some("PASSED") {
         return Err("it says that a check failed".into());
@@ -431,6 +487,38 @@ mod tests {
         );
         let evidence = line(&key, PROVENANCE, json!({}), "image");
         assert!(why(&verify(&subject(), &evidence, &silent)).contains("names its layers"));
+    }
+
+    #[test]
+    fn layers_and_locks_are_signed_by_whom_the_policy_asks() {
+        let dir = tempfile::tempdir().unwrap();
+        let (maker, reviewer) = (SigningKey::from_seed([1; 32]), SigningKey::from_seed([2; 32]));
+        let rules = "[definitions]\nlock = 2\n[[definitions.layer]]\nnames = ['base', 'coast-*']\nsigners = 1\n";
+        let may = "['layer', 'lock']";
+        let policy = policy(&dir, &[("maker", &maker, may), ("reviewer", &reviewer, "['lock']")], rules);
+        let said = |key: &SigningKey, kind: &str, subject: Subject| {
+            Envelope::sign(&Statement::new(subject, kind, json!({})), key).unwrap().to_line() + "\n"
+        };
+        let digest = Digest::of("its files");
+        let layer = |name: &str| Definition { kind: StatementKind::Layer, name: name.into(), digest };
+        let signed = said(&maker, crate::LAYER, Subject::of_tree("base", &digest));
+        assert!(verify_definition(&layer("base"), Some(&signed), &policy).good());
+        assert!(why(&verify_definition(&layer("coast-north"), None, &policy)).contains("not signed"));
+        assert!(verify_definition(&layer("inland"), None, &policy).good(), "the policy asks nothing of it");
+        let other = said(&maker, crate::LAYER, Subject::of_tree("base", &Digest::of("other files")));
+        assert!(why(&verify_definition(&layer("base"), Some(&other), &policy)).contains("this directory digests to"));
+        let may_not = said(&reviewer, crate::LAYER, Subject::of_tree("base", &digest));
+        assert!(why(&verify_definition(&layer("base"), Some(&may_not), &policy)).contains("may not say layer"));
+
+        let lock = Definition { kind: StatementKind::Lock, name: "embrak.lock".into(), digest };
+        let by = |key: &SigningKey| said(key, crate::LOCK, Subject::of_file("embrak.lock", &digest));
+        let one = by(&maker);
+        assert!(why(&verify_definition(&lock, Some(&one), &policy)).contains("needs 2 signers"));
+        let twice = one.clone() + &by(&maker);
+        assert!(!verify_definition(&lock, Some(&twice), &policy).good(), "one key counts once");
+        assert!(verify_definition(&lock, Some(&(one + &by(&reviewer))), &policy).good());
+        let layer_as_lock = said(&maker, crate::LAYER, Subject::of_file("embrak.lock", &digest));
+        assert!(why(&verify_definition(&lock, Some(&layer_as_lock), &policy)).contains("statement of kind layer"));
     }
 
     proptest! {

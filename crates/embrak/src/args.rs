@@ -272,10 +272,12 @@ pub enum Verb {
         #[command(subcommand)]
         action: KeysAction,
     },
-    /// Sign how artifacts were made; the evidence goes beside them
-    #[command(after_help = "Example:\n  embrak sign out/tide-service/x86_64/*.oci.tar --key keys/release.key")]
+    /// Sign how artifacts were made, or layers and the lock; the evidence goes beside them
+    #[command(
+        after_help = "Examples:\n  embrak sign out/tide-service/x86_64/*.oci.tar --key keys/release.key\n  embrak sign layers/base embrak.lock --key keys/review.key"
+    )]
     Sign {
-        /// Artifacts; none: all outputs of the newest run
+        /// Artifacts, directories of layers, embrak.lock; none: all outputs of the newest run
         paths: Vec<PathBuf>,
         /// The private key
         #[arg(long, value_name = "FILE")]
@@ -298,7 +300,7 @@ pub enum Verb {
         #[arg(long, value_name = "FILE", requires = "head")]
         signed_by: Vec<PathBuf>,
     },
-    /// Check artifacts against their evidence and a policy
+    /// Check artifacts, layers or the lock against their evidence and a policy
     #[command(after_help = "Exit status: 0 every rule is met, 3 one is not.")]
     Verify {
         /// Artifacts; none: all outputs of the newest run

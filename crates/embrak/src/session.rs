@@ -7,7 +7,7 @@ use embrak_engine::{Engine, EngineError, LayerFetcher, Vendored};
 use embrak_model::definitions::LayerSource;
 use embrak_model::{ParamSources, Problem, RemoteLayers, Workspace, WorkspaceOptions, find_workspace};
 use embrak_store::Store;
-use embrak_trust::PublicKey;
+use embrak_trust::{Policy, PublicKey};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -128,6 +128,8 @@ pub struct Session {
     pub store: Store,
     pub progress: Progress,
     pub vendored: Option<Arc<Vendored>>,
+    /// The workspace's policy, when it asks for signed layers or a signed lock.
+    demands: Option<Arc<Policy>>,
     /// How steps run otherwise than usual.
     pub probe: embrak_engine::Probe,
 }
@@ -138,7 +140,8 @@ impl Session {
         let workspace = load(global)?.map_err(EngineError::Definitions)?;
         let store = open_store(global)?;
         let progress = Progress::new(global.quiet || global.json, global.verbose);
-        Ok(Session { workspace, store, progress, vendored: None, probe: Default::default() })
+        let demands = demands(&workspace)?;
+        Ok(Session { workspace, store, progress, vendored: None, demands, probe: Default::default() })
     }
 
     /// The same, all inputs from elsewhere taken from a vendor directory that one of the keys has signed: the given
@@ -148,7 +151,8 @@ impl Session {
         let vendored = Arc::new(open_vendor(global, dir, keys, &store)?);
         let workspace = load_with(global, Some(vendored.clone()))?.map_err(EngineError::Definitions)?;
         let progress = Progress::new(global.quiet || global.json, global.verbose);
-        Ok(Session { workspace, store, progress, vendored: Some(vendored), probe: Default::default() })
+        let demands = demands(&workspace)?;
+        Ok(Session { workspace, store, progress, vendored: Some(vendored), demands, probe: Default::default() })
     }
 
     /// The engine over all this.
@@ -158,10 +162,16 @@ impl Session {
             store: &self.store,
             observer: &self.progress,
             vendored: self.vendored.clone(),
+            demands: self.demands.clone(),
             probe: self.probe.clone(),
             stop: stop(),
         }
     }
+}
+
+/// The policy of a workspace, when it asks anything of definitions.
+fn demands(workspace: &Workspace) -> Result<Option<Arc<Policy>>, Failure> {
+    Ok(Policy::of_definitions(&workspace.root.join("trust.toml"))?.map(Arc::new))
 }
 
 /// Opens a vendor directory that one of the keys has signed: the given ones, or those of the workspace.

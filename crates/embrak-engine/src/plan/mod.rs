@@ -169,6 +169,7 @@ impl Plan {
 /// Something cannot be resolved or read.
 pub fn plan(engine: &Engine<'_>, selection: &Selection, previous: Option<&Lock>, update: &Update) -> Result<Plan> {
     let workspace = engine.workspace;
+    crate::signed::demand_layers(engine)?;
     let mut names: Vec<String> = selection.images.clone();
     if names.is_empty() {
         names = workspace.def.default_images.iter().map(|n| n.value.to_string()).collect();

@@ -80,6 +80,7 @@ impl Place {
             store: &self.store,
             observer: &self.heard,
             vendored: None,
+            demands: None,
             probe: embrak_engine::Probe::default(),
             stop: &self.stop,
         })
@@ -146,6 +147,7 @@ impl Place {
             store: &store,
             observer: &self.heard,
             vendored: None,
+            demands: None,
             probe: embrak_engine::Probe::default(),
             stop: &self.stop,
         };

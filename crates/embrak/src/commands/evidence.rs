@@ -9,8 +9,8 @@ use crate::session::{self, Session, shown, stop};
 use crate::style::{Table, bad, faint, good, name, strong};
 use embrak_engine::{
     EngineError, Lock, Recorded, ReleaseLog, ReproduceOptions, Reproduction, RunRecord, Selection, Update, Vary,
-    find_run, gather, head_path, plan, release as release_artifacts, reproduce as reproduce_run, sign as sign_artifact,
-    sign_reproduction, verify_artifact,
+    check_definition, find_run, gather, head_path, is_definition, plan, release as release_artifacts,
+    reproduce as reproduce_run, sign as sign_artifact, sign_definition, sign_reproduction, verify_artifact,
 };
 use embrak_store::{RunRow, Store};
 use embrak_tree::Digest;
@@ -165,6 +165,18 @@ pub fn sign(global: &Global, paths: Vec<PathBuf>, key: &Path) -> Result<Code, Fa
     let key = session::signing_key(global, key)?;
     let mut signed = Vec::new();
     for path in artifacts(global, &store, paths)? {
+        if is_definition(&path) {
+            let (definition, evidence) = sign_definition(&path, &key)?;
+            if !global.json {
+                anstream::println!("{} {} {}", good("signed"), definition.kind, name(&definition.name));
+                let by = format!("signed by key {}, in {}", key.public().id().short(), shown(&evidence));
+                anstream::println!("  {} {}", definition.digest, faint(by));
+            }
+            signed.push(
+                json!({ "path": path, "evidence": evidence, "digest": definition.digest, "key": key.public().id() }),
+            );
+            continue;
+        }
         let report = sign_artifact(&store, &path, &key)?;
         if !global.json {
             anstream::println!("{} {}", good("signed"), name(shown(&report.path)));
@@ -282,7 +294,10 @@ pub fn verify(
     let mut all_good = true;
     let mut documents = Vec::new();
     for path in paths {
-        let (digest, checked) = verify_artifact(&path, evidence.as_deref(), &policy)?;
+        let (digest, checked) = match is_definition(&path) {
+            true => check_definition(&path, &policy).map(|(definition, checked)| (definition.digest, checked))?,
+            false => verify_artifact(&path, evidence.as_deref(), &policy)?,
+        };
         all_good &= checked.good();
         if global.json {
             documents
