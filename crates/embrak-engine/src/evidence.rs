@@ -5,6 +5,7 @@ use crate::outputs::{OutputFile, artifact_digest, write_beside};
 use crate::provenance::Provenance;
 use crate::record::{RunRecord, find_run};
 use crate::reproduce::Reproduction;
+use embrak_oci::Referrer;
 use embrak_store::Store;
 use embrak_tree::Digest;
 use embrak_trust::{
@@ -141,7 +142,10 @@ pub(crate) fn append(path: &Path, statements: &[Statement], key: &SigningKey) ->
                 "move the damaged file away; what it said has to be signed again",
             )
         })?,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Vec::new(),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+            let inside = crate::layout::statements(path)?.unwrap_or_default();
+            inside.iter().filter_map(|line| Envelope::from_line(line).ok()).collect()
+        }
         Err(error) => return Err(error).doing("read", &evidence),
     };
     let replaced = |old: &Envelope| {
@@ -151,6 +155,14 @@ pub(crate) fn append(path: &Path, statements: &[Statement], key: &SigningKey) ->
     let lines: String =
         before.iter().filter(|old| !replaced(old)).chain(&envelopes).map(|e| e.to_line() + "\n").collect();
     write_beside(&evidence, lines.as_bytes())?;
+    if crate::layout::is_layout(path) {
+        let said = |line: &str| {
+            let statement = Envelope::from_line(line).ok().and_then(|e| e.statement().ok());
+            let predicate_type = statement.map(|s| s.predicate_type).unwrap_or_default();
+            Referrer { envelope: line.to_string(), predicate_type }
+        };
+        crate::layout::put_statements(path, &lines.lines().map(said).collect::<Vec<_>>())?;
+    }
     Ok(evidence)
 }
 
@@ -183,6 +195,10 @@ pub(crate) fn evidence_text(path: &Path, evidence: Option<&Path>) -> Result<(Pat
     let bytes = match std::fs::read(&evidence) {
         Ok(bytes) => bytes,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+            // A layout that was carried elsewhere has its evidence with it.
+            if let Some(inside) = crate::layout::statements(path)?.filter(|s| !s.is_empty()) {
+                return Ok((path.to_path_buf(), inside.join("\n") + "\n"));
+            }
             return Err(EngineError::other(
                 format!("{} has no evidence: {} is not there", path.display(), evidence.display()),
                 "get it from whoever made the artifact, or make it with `embrak sign`",

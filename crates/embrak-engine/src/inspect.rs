@@ -230,7 +230,7 @@ pub fn open_artifact(path: &Path) -> Result<Artifact> {
     if path.is_dir() {
         let is_layout = path.join("oci-layout").is_file();
         let contents = if is_layout { sources::Contents::Keep(&scratch) } else { sources::Contents::Digest };
-        let tree = sources::directory_tree(contents, path, 0, sources::Metadata::Plain)?;
+        let tree = crate::layout::tree_of(contents, path)?;
         let (digest, size) = (tree.digest(), tree.content_size());
         let content = if is_layout {
             Content::Oci { archive: false, images: read_layout(&tree, &scratch, &scratch).map_err(|e| damaged(&e))? }

@@ -25,6 +25,7 @@ mod experiment;
 mod finish;
 mod inspect;
 mod kernel;
+mod layout;
 mod lock;
 mod outputs;
 mod package;

@@ -197,9 +197,7 @@ pub(crate) fn write_outputs(
 /// The artifact digest of what lies at a path, file or directory.
 fn digest_on_disk(engine: &Engine<'_>, path: &Path) -> Option<Digest> {
     if path.is_dir() {
-        return sources::directory_tree(sources::Contents::Known(engine.store), path, 0, sources::Metadata::Plain)
-            .ok()
-            .map(|t| t.digest());
+        return crate::layout::tree_of(sources::Contents::Known(engine.store), path).ok().map(|t| t.digest());
     }
     engine.store.host_file(path, false).ok().map(|(digest, _)| digest)
 }
@@ -210,7 +208,7 @@ fn digest_on_disk(engine: &Engine<'_>, path: &Path) -> Option<Digest> {
 /// It cannot be read.
 pub(crate) fn artifact_digest(path: &Path) -> Result<Digest> {
     if path.is_dir() {
-        return Ok(sources::directory_tree(sources::Contents::Digest, path, 0, sources::Metadata::Plain)?.digest());
+        return Ok(crate::layout::tree_of(sources::Contents::Digest, path)?.digest());
     }
     let file = File::open(path).doing("read", path)?;
     Ok(embrak_tree::HashingReader::new(file).finish().doing("read", path)?.0)

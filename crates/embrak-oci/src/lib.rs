@@ -8,14 +8,17 @@
 //!   /blobs/sha256/<manifest>    -> config, layers
 //!   /blobs/sha256/<config>      how to run it; digests of the uncompressed layers
 //!   /blobs/sha256/<layer>       tar, compressed with gzip or zstd
+//!   /blobs/sha256/<referrer>    a manifest about the first, when the layout was signed; its layer is a signed statement
 //! ```
 
 mod read;
+mod referrers;
 mod types;
 mod write;
 
 pub use embrak_compress::Compression;
 pub use read::{OciError, OciImage, read_layout};
+pub use referrers::{Referrer, referrers, with_referrers, without_referrers};
 pub use types::{Config, Descriptor, ImageConfig, Index, Manifest, Platform};
 pub use write::{NewImage, Written, write_layout};
 

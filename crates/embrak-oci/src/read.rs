@@ -100,6 +100,10 @@ impl Layout<'_> {
                 continue;
             }
             let manifest: Manifest = self.document(&path)?;
+            if manifest.subject.is_some() || manifest.artifact_type.is_some() {
+                // It says something about an image and is none.
+                continue;
+            }
             let config: ImageConfig = self.document(&self.blob(&manifest.config)?)?;
             if config.rootfs.diff_ids.len() != manifest.layers.len() {
                 return Err(OciError::Damaged(

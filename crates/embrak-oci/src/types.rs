@@ -19,6 +19,9 @@ pub struct Descriptor {
     pub digest: Digest,
     /// Its size in bytes.
     pub size: u64,
+    /// Of a manifest about another: what kind of thing it says.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub artifact_type: Option<String>,
     /// What it runs on.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub platform: Option<Platform>,
@@ -58,10 +61,16 @@ pub struct Manifest {
     /// What it is.
     #[serde(default)]
     pub media_type: String,
+    /// Of a manifest about another: what kind of thing it says.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub artifact_type: Option<String>,
     /// How to run it.
     pub config: Descriptor,
     /// Its layers, the lowest first.
     pub layers: Vec<Descriptor>,
+    /// What it is about, if it is about another manifest.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub subject: Option<Descriptor>,
     /// Notes.
     #[serde(skip_serializing_if = "BTreeMap::is_empty", default)]
     pub annotations: BTreeMap<String, String>,

@@ -74,8 +74,10 @@ pub fn write_layout(image: &NewImage<'_>, source: &dyn BlobSource, sink: &dyn Bl
     let manifest = Manifest {
         schema_version: 2,
         media_type: MANIFEST.to_string(),
+        artifact_type: None,
         config,
         layers: vec![descriptor(&format!("{LAYER}{}", crate::suffix(image.compression)), layer, layer_size)],
+        subject: None,
         annotations: image.annotations.clone(),
     };
     let mut manifest = keep(MANIFEST, serde_json::to_vec(&manifest)?)?;
@@ -97,6 +99,7 @@ pub fn write_layout(image: &NewImage<'_>, source: &dyn BlobSource, sink: &dyn Bl
     Ok(Written { layout, manifest: manifest_digest })
 }
 
-fn descriptor(media_type: &str, digest: Digest, size: u64) -> Descriptor {
-    Descriptor { media_type: media_type.to_string(), digest, size, platform: None, annotations: BTreeMap::new() }
+pub(crate) fn descriptor(media_type: &str, digest: Digest, size: u64) -> Descriptor {
+    let annotations = BTreeMap::new();
+    Descriptor { media_type: media_type.to_string(), digest, size, artifact_type: None, platform: None, annotations }
 }

@@ -147,6 +147,82 @@ fn nothing_that_was_tampered_with_passes() {
     assert!(tried >= 250, "{tried}");
 }
 
+/// All files below a directory.
+fn files_below(dir: &Path) -> Vec<PathBuf> {
+    let entries = fs::read_dir(dir).unwrap().map(|e| e.unwrap().path());
+    entries.flat_map(|p| if p.is_dir() { files_below(&p) } else { vec![p] }).collect()
+}
+
+#[test]
+fn a_signed_layout_carries_its_evidence_and_stays_the_artifact_it_was() {
+    let place = small();
+    let image = place.read("l/images/i.toml").replace("outputs = [", "outputs = ['container:oci', ");
+    place.write("l/images/i.toml", &image);
+    place.write(
+        "trust.toml",
+        "[signer.a]\nkey = 'keys/a.pub'\nmay = ['provenance', 'bill', 'reproduction']\n[[policy]]\nimages = ['*']\nrequire = { provenance = 1, bill = 1 }\n",
+    );
+    let record = place.build(&["i", "--board", "b"]);
+    let layout = output(&record, ".oci")["path"].as_str().unwrap().to_string();
+    let dir = Path::new(&layout);
+    place.run(&["keys", "new", "a"]).expect(0);
+    let before = files_below(dir).len();
+    for _ in 0..2 {
+        place.run(&["sign", &layout, "--key", "keys/a.key"]).expect(0);
+        // Three statements, each with its manifest, and the configuration that says nothing.
+        assert_eq!(files_below(dir).len(), before + 7);
+    }
+    let index: Value = serde_json::from_str(&fs::read_to_string(dir.join("index.json")).unwrap()).unwrap();
+    let entries = index["manifests"].as_array().unwrap();
+    assert_eq!(entries.len(), 4);
+    let manifest = |entry: &Value| -> Value {
+        let hex = entry["digest"].as_str().unwrap().trim_start_matches("sha256:");
+        serde_json::from_slice(&fs::read(dir.join("blobs/sha256").join(hex)).unwrap()).unwrap()
+    };
+    for entry in &entries[1..] {
+        assert_eq!(entry["artifactType"], "application/vnd.in-toto+json");
+        assert_eq!(manifest(entry)["subject"]["digest"], entries[0]["digest"]);
+    }
+    place.run(&["verify", &layout]).expect(0);
+    let again = place.build(&["i", "--board", "b"]);
+    assert_eq!(output(&again, ".oci")["artifact"], output(&record, ".oci")["artifact"]);
+    assert!(common::built(&again).is_empty(), "nothing is written anew for being signed: {again}");
+    place.run(&["inspect", &layout]).expect(0);
+    // Carried elsewhere without the file beside it, it still has all that was said.
+    let beside = format!("{layout}.evidence.jsonl");
+    let lines = fs::read(&beside).unwrap();
+    fs::remove_file(&beside).unwrap();
+    place.run(&["verify", &layout]).expect(0);
+    place.run(&["reproduce", &layout, "--key", "keys/a.key"]).expect(0);
+    assert_eq!(fs::read_to_string(&beside).unwrap().lines().count(), 4, "what was inside is kept");
+    place.run(&["verify", &layout]).expect(0);
+    for kept in [true, false] {
+        if kept {
+            fs::write(&beside, &lines).unwrap();
+        } else {
+            fs::remove_file(&beside).unwrap();
+        }
+        for file in files_below(dir) {
+            let good = fs::read(&file).unwrap();
+            let mut bad = good.clone();
+            bad[good.len() / 2] ^= 4;
+            let refused = |what: &str| {
+                let said = place.run(&["verify", &layout]);
+                assert!(said.code == 3 || said.code == 1, "{what} of {} passed: {}", file.display(), said.out);
+            };
+            fs::write(&file, &bad).unwrap();
+            refused("a flipped bit");
+            fs::remove_file(&file).unwrap();
+            refused("taking away");
+            fs::write(&file, &good).unwrap();
+        }
+        fs::write(dir.join("blobs/sha256/stowaway"), "x").unwrap();
+        assert_ne!(place.run(&["verify", &layout]).code, 0);
+        fs::remove_file(dir.join("blobs/sha256/stowaway")).unwrap();
+        place.run(&["verify", &layout]).expect(0);
+    }
+}
+
 #[test]
 fn a_log_of_releases_that_was_rewritten_is_noticed() {
     let place = small().with_own_store();
