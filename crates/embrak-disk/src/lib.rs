@@ -16,7 +16,7 @@ mod read_at;
 
 pub use embrak_tree::{Chunk, Emitted, Extent, Extents, emit};
 pub use guid::{Guid, GuidError, partition_type, partition_type_name};
-pub use read_at::{ReadAt, Slice};
+pub use read_at::{ReadAt, Slice, read_alike};
 
 /// Bytes in a sector; everything here counts in sectors of 512 bytes.
 pub const SECTOR: u64 = 512;

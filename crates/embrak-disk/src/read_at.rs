@@ -1,7 +1,7 @@
 //! Reading at an offset, as images are looked into.
 
 use std::fs::File;
-use std::io;
+use std::io::{self, Read};
 use std::os::unix::fs::FileExt;
 
 /// Something of a known size that can be read anywhere.
@@ -27,6 +27,29 @@ pub trait ReadAt: Sync {
         let mut buffer = vec![0; length as usize];
         self.read_exact_at(&mut buffer, offset)?;
         Ok(buffer)
+    }
+}
+
+/// Whether two readers give the same bytes.
+///
+/// # Errors
+/// One of them fails.
+pub fn read_alike(mut a: impl Read, mut b: impl Read) -> io::Result<bool> {
+    const PIECE: usize = 256 << 10;
+    fn full(from: &mut impl Read, buffer: &mut Vec<u8>) -> io::Result<()> {
+        buffer.clear();
+        from.take(PIECE as u64).read_to_end(buffer).map(drop)
+    }
+    let (mut x, mut y) = (Vec::new(), Vec::new());
+    loop {
+        full(&mut a, &mut x)?;
+        full(&mut b, &mut y)?;
+        if x != y {
+            return Ok(false);
+        }
+        if x.len() < PIECE {
+            return Ok(true);
+        }
     }
 }
 

@@ -245,13 +245,17 @@ pub(crate) fn bill_of_run(store: &Store, record: &RunRecord, output: &OutputFile
 }
 
 /// The bill of an artifact. What a run recorded of its packages is added: licences, digests, what they need.
-pub fn bill(artifact: &Artifact, record: Option<&RunRecord>, files: bool) -> Bill {
+///
+/// # Errors
+/// The artifact cannot be read.
+pub fn bill(artifact: &Artifact, record: Option<&RunRecord>, files: bool) -> Result<Bill> {
+    let digest = artifact.digest()?;
     let identity = artifact.identity();
     let text = |key: &str| identity.as_ref().and_then(|i| i[key].as_str()).map(str::to_string);
     let file_name = artifact.path.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let mut packages = artifact.materials();
     if let Some(record) = record
-        && let Some(output) = record.outputs.iter().find(|o| o.artifact == artifact.digest)
+        && let Some(output) = record.outputs.iter().find(|o| o.artifact == digest)
     {
         recorded(&mut packages, record, &output.image);
     }
@@ -268,14 +272,14 @@ pub fn bill(artifact: &Artifact, record: Option<&RunRecord>, files: bool) -> Bil
             }
         }
     }
-    Bill {
+    Ok(Bill {
         name: text("image").unwrap_or(file_name),
         version: text("version").unwrap_or_default(),
-        artifact: artifact.digest,
+        artifact: digest,
         created: identity.as_ref().and_then(|i| i["epoch"].as_i64()).unwrap_or(0),
         packages,
         files: all_files,
-    }
+    })
 }
 
 impl Bill {

@@ -2,7 +2,8 @@
 
 use crate::causes::{Cause, explain_bytes};
 use crate::error::{Doing, Result};
-use crate::inspect::{Artifact, Content, Filesystem, image_name, open_artifact, partition_name};
+use crate::inspect::{Artifact, Content, Filesystem, image_name, open_artifact, outlined, partition_name};
+use crate::settle::{same_bytes, settle};
 use embrak_disk::gpt;
 use embrak_tree::{ChangeKind, Digest, Kind, Tree, difference};
 use serde::Serialize;
@@ -71,10 +72,10 @@ pub struct DirectoryChange {
 #[derive(Debug, Clone, Serialize)]
 #[serde(rename_all = "camelCase")]
 pub struct DiffReport {
-    /// Digest of the first's bytes.
-    pub first: Digest,
-    /// Digest of the second's bytes.
-    pub second: Digest,
+    /// Digest of the first's bytes; of large disks, which are compared without it, none.
+    pub first: Option<Digest>,
+    /// Digest of the second's bytes, likewise.
+    pub second: Option<Digest>,
     /// Whether the bytes are the same.
     pub identical: bool,
     /// Whether the trees inside are the same, so that only the encoding differs.
@@ -100,15 +101,11 @@ pub fn diff(a: &Path, b: &Path) -> Result<DiffReport> {
 /// # Errors
 /// As [`diff`].
 pub fn diff_with(a: &Path, b: &Path, options: &DiffOptions) -> Result<DiffReport> {
-    let (a, b) = std::thread::scope(|scope| {
-        let second = scope.spawn(|| open_artifact(b));
-        (open_artifact(a), second.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
-    });
-    let (a, b) = (a?, b?);
-    let identical = a.digest == b.digest;
+    let (a, b, identical) = opened(a, b)?;
+    let digest = |x: &Artifact| (x.outlines.is_empty() || x.size <= DIGEST_LIMIT).then(|| x.digest()).transpose();
     let mut report = DiffReport {
-        first: a.digest,
-        second: b.digest,
+        first: digest(&a)?,
+        second: digest(&b)?,
         identical,
         same_content: identical,
         packages: Vec::new(),
@@ -143,6 +140,32 @@ pub fn diff_with(a: &Path, b: &Path, options: &DiffOptions) -> Result<DiffReport
     }
     report.packages = packages(&a, &b);
     Ok(report)
+}
+
+/// Disks larger than this are not digested only to be compared.
+const DIGEST_LIMIT: u64 = 128 << 20;
+
+/// Both artifacts, and whether their bytes are the same. Where it can be, contents are compared side by side and not
+/// digested.
+fn opened(a: &Path, b: &Path) -> Result<(Artifact, Artifact, bool)> {
+    fn both<T: Send>(first: impl FnOnce() -> T + Send, second: impl FnOnce() -> T + Send) -> (T, T) {
+        std::thread::scope(|scope| {
+            let second = scope.spawn(second);
+            (first(), second.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+        })
+    }
+    let (first, second) = both(|| outlined(a, "first"), || outlined(b, "second"));
+    if let (Some(mut first), Some(mut second)) = (first?, second?) {
+        let identical = same_bytes(a, b).doing("compare", a)?;
+        if !identical {
+            settle(&mut first, &mut second)?;
+        }
+        return Ok((first, second, identical));
+    }
+    let (first, second) = both(|| open_artifact(a), || open_artifact(b));
+    let (first, second) = (first?, second?);
+    let identical = first.digest()? == second.digest()?;
+    Ok((first, second, identical))
 }
 
 /// What does not count.

@@ -16,9 +16,11 @@ use embrak_store::Store;
 use embrak_tree::{BlobSink, BlobSource, Digest, DigestOnly, Kind, Tree, TreePath, cpio, tar};
 use serde::Serialize;
 use serde_json::json;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::io::{BufReader, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 /// What a filesystem says of itself.
 #[derive(Debug, Clone, PartialEq, Serialize)]
@@ -206,8 +208,11 @@ pub struct Artifact {
     pub path: PathBuf,
     /// Bytes.
     pub size: u64,
-    /// Digest of its bytes; of a directory, as evidence counts it.
-    pub digest: Digest,
+    digest: OnceLock<Digest>,
+    /// By place, where the contents of files lie whose trees were read without them.
+    pub(crate) outlines: Outlines,
+    /// Of those, what is known to be alike in two artifacts.
+    pub(crate) settled: BTreeSet<Digest>,
     /// What lies around its content.
     pub wrappings: Vec<Wrapping>,
     /// What it is.
@@ -238,23 +243,71 @@ pub fn open_artifact(path: &Path) -> Result<Artifact> {
             Content::Directory(tree)
         };
         let path = path.to_path_buf();
-        return Ok(Artifact { path, size, digest, wrappings: vec![], content, plain: None, scratch, _dir: dir });
+        let digest = OnceLock::from(digest);
+        return Ok(Artifact {
+            path,
+            size,
+            digest,
+            outlines: BTreeMap::new(),
+            settled: BTreeSet::new(),
+            wrappings: Vec::new(),
+            content,
+            plain: None,
+            scratch,
+            _dir: dir,
+        });
     }
     let file = File::open(path).doing("read", path)?;
     let size = ReadAt::size(&file);
     // The digest of a large file is taken beside reading what is in it.
     let (content, digest) = std::thread::scope(|scope| {
         let digest = scope.spawn(|| File::open(path).and_then(|f| embrak_tree::HashingReader::new(f).finish()));
-        let content = unwrapped(file, path, &scratch);
+        let content = unwrapped(file, path, &scratch, None);
         (content, digest.join().unwrap_or_else(|_| Err(std::io::Error::other("hashing failed"))))
     });
     let (plain, wrappings, content) = content?;
-    let digest = digest.doing("read", path)?.0;
-    Ok(Artifact { path: path.to_path_buf(), size, digest, wrappings, content, plain: Some(plain), scratch, _dir: dir })
+    let digest = OnceLock::from(digest.doing("read", path)?.0);
+    let (path, plain) = (path.to_path_buf(), Some(plain));
+    let (outlines, settled) = (BTreeMap::new(), BTreeSet::new());
+    Ok(Artifact { path, size, digest, outlines, settled, wrappings, content, plain, scratch, _dir: dir })
+}
+
+/// By place, where the contents of files lie.
+pub(crate) type Outlines = BTreeMap<String, BTreeMap<Digest, ext4::Located>>;
+
+/// Opens an artifact without reading the contents of its files: their digests are stand-ins, made of `mark`. None when
+/// it holds no filesystem that can be looked into so.
+pub(crate) fn outlined(path: &Path, mark: &str) -> Result<Option<Artifact>> {
+    if path.is_dir() {
+        return Ok(None);
+    }
+    let dir = tempfile::tempdir().doing("make", std::env::temp_dir())?;
+    let scratch = Store::open(dir.path())?;
+    let file = File::open(path).doing("read", path)?;
+    let size = ReadAt::size(&file);
+    if !may_be_outlined(&file) {
+        return Ok(None);
+    }
+    let mut outlines = BTreeMap::new();
+    let (plain, wrappings, content) = unwrapped(file, path, &scratch, Some((mark, &mut outlines)))?;
+    let (path, plain, digest) = (path.to_path_buf(), Some(plain), OnceLock::new());
+    let settled = BTreeSet::new();
+    let artifact = Artifact { path, size, digest, outlines, settled, wrappings, content, plain, scratch, _dir: dir };
+    // By their places files are found again: two of one name would be one.
+    let mut places: Vec<String> = artifact.trees().into_iter().map(|(place, _)| place).collect();
+    places.sort();
+    let unique = places.windows(2).all(|pair| pair[0] != pair[1]);
+    Ok((unique && !artifact.outlines.is_empty()).then_some(artifact))
+}
+
+/// Whether a file is a disk or a filesystem, plain or in a container, so that nothing of it has to be unpacked.
+fn may_be_outlined(file: &File) -> bool {
+    let start = file.read_vec(0, ReadAt::size(file).min(4096)).unwrap_or_default();
+    start.starts_with(b"QFI\xfb") || gpt::is_gpt(file) || mbr::read(file).is_some() || ext4::Volume::open(file).is_ok()
 }
 
 /// Unpacks a file that is packed and holds something else than an archive, then looks into it.
-fn unwrapped(file: File, path: &Path, scratch: &Store) -> Result<(File, Vec<Wrapping>, Content)> {
+fn unwrapped(file: File, path: &Path, scratch: &Store, outline: Outline<'_>) -> Result<(File, Vec<Wrapping>, Content)> {
     let mut wrappings = Vec::new();
     let start = file.read_vec(0, ReadAt::size(&file).min(64)).doing("read", path)?;
     let compression = Compression::detect(&start);
@@ -265,7 +318,7 @@ fn unwrapped(file: File, path: &Path, scratch: &Store) -> Result<(File, Vec<Wrap
         open().doing("read", path)?.take(512).read_to_end(&mut head).ok();
         let is_tar = head.len() == 512 && &head[257..262] == b"ustar";
         if is_tar || head.starts_with(cpio::MAGIC) || head.len() < 512 {
-            let content = content_of(&file, path, scratch)?;
+            let content = content_of(&file, path, scratch, outline)?;
             return Ok((file, wrappings, content));
         }
         let mut plain = tempfile::tempfile().doing("make", std::env::temp_dir())?;
@@ -278,9 +331,9 @@ fn unwrapped(file: File, path: &Path, scratch: &Store) -> Result<(File, Vec<Wrap
         let image = qcow2::Image::open(&file)
             .map_err(|e| EngineError::other(format!("{}: {e}", path.display()), "get or build it again"))?;
         wrappings.push(Wrapping::Qcow2(image.info().clone()));
-        content_of(&image, path, scratch)?
+        content_of(&image, path, scratch, outline)?
     } else {
-        content_of(&file, path, scratch)?
+        content_of(&file, path, scratch, outline)?
     };
     Ok((file, wrappings, content))
 }
@@ -310,9 +363,19 @@ fn unpack_sparse(from: &mut dyn Read, to: &mut File) -> std::io::Result<()> {
     to.set_len(length)
 }
 
-fn filesystem(slice: &dyn ReadAt, blobs: &dyn BlobSink) -> Option<(Filesystem, Tree, Vec<String>)> {
+/// With what stand-ins are marked, and where it is noted what they stand for.
+type Outline<'o> = Option<(&'o str, &'o mut Outlines)>;
+
+fn filesystem(slice: &dyn ReadAt, place: &str, outline: Outline<'_>) -> Option<(Filesystem, Tree, Vec<String>)> {
     let failed = |e: String| (Tree::new(), vec![e]);
+    let blobs = &DigestOnly;
     if let Ok(volume) = ext4::Volume::open(slice) {
+        if let Some((mark, outlines)) = outline {
+            let found = volume.outline(&format!("{mark} {place}"));
+            let (tree, damage, located) = found.unwrap_or_else(|e| (Tree::new(), vec![e.to_string()], BTreeMap::new()));
+            outlines.insert(place.to_string(), located);
+            return Some((Filesystem::Ext4(volume.info().clone()), tree, damage));
+        }
         let (tree, damage) = volume.tree(blobs).unwrap_or_else(|e| failed(e.to_string()));
         return Some((Filesystem::Ext4(volume.info().clone()), tree, damage));
     }
@@ -323,7 +386,7 @@ fn filesystem(slice: &dyn ReadAt, blobs: &dyn BlobSink) -> Option<(Filesystem, T
     None
 }
 
-fn content_of(file: &dyn ReadAt, path: &Path, scratch: &Store) -> Result<Content> {
+fn content_of(file: &dyn ReadAt, path: &Path, scratch: &Store, mut outline: Outline<'_>) -> Result<Content> {
     let damaged =
         |e: &dyn std::fmt::Display| EngineError::other(format!("{}: {e}", path.display()), "get or build it again");
     if file.read_vec(0, 8).is_ok_and(|magic| magic == b"!<arch>\n") {
@@ -335,11 +398,11 @@ fn content_of(file: &dyn ReadAt, path: &Path, scratch: &Store) -> Result<Content
     }
     if gpt::is_gpt(file) {
         let table = gpt::read(file).map_err(|e| damaged(&e))?;
-        let partitions =
-            table.partitions.iter().map(|p| partition_view(file, p, partition_type_name(&p.kind))).collect();
+        let view = |p: &Partition| partition_view(file, p, partition_type_name(&p.kind), reborrow(&mut outline));
+        let partitions = table.partitions.iter().map(view).collect();
         return Ok(Content::Disk { table: DiskTable::Gpt(table), partitions });
     }
-    if let Some((info, tree, damage)) = filesystem(file, &DigestOnly) {
+    if let Some((info, tree, damage)) = filesystem(file, "", reborrow(&mut outline)) {
         return Ok(Content::Filesystem { info, tree, damage });
     }
     if let Ok(program) = pe::read(file) {
@@ -359,7 +422,7 @@ fn content_of(file: &dyn ReadAt, path: &Path, scratch: &Store) -> Result<Content
                     size: p.size,
                     attributes: u64::from(p.active) << 2,
                 };
-                partition_view(file, &as_gpt, Some(format!("type {:#04x}", p.kind)))
+                partition_view(file, &as_gpt, Some(format!("type {:#04x}", p.kind)), reborrow(&mut outline))
             })
             .collect();
         return Ok(Content::Disk { table: DiskTable::Mbr(record), partitions });
@@ -438,17 +501,61 @@ fn read_initrd(
     Ok((parts, tree))
 }
 
-fn partition_view(file: &dyn ReadAt, partition: &Partition, kind: Option<String>) -> PartitionView {
+fn reborrow<'o>(outline: &'o mut Outline<'_>) -> Outline<'o> {
+    outline.as_mut().map(|(mark, outlines)| (*mark, &mut **outlines))
+}
+
+fn partition_view(
+    file: &dyn ReadAt,
+    partition: &Partition,
+    kind: Option<String>,
+    outline: Outline<'_>,
+) -> PartitionView {
     let slice = Slice { inner: file, start: partition.start, length: partition.size };
     let mut view =
         PartitionView { partition: partition.clone(), kind, filesystem: None, tree: Tree::new(), damage: Vec::new() };
-    if let Some((info, tree, damage)) = filesystem(&slice, &DigestOnly) {
+    if let Some((info, tree, damage)) = filesystem(&slice, &partition_name(partition), outline) {
         (view.filesystem, view.tree, view.damage) = (Some(info), tree, damage);
     }
     view
 }
 
 impl Artifact {
+    /// Digest of its bytes; of a directory, as evidence counts it.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    pub fn digest(&self) -> Result<Digest> {
+        if let Some(digest) = self.digest.get() {
+            return Ok(*digest);
+        }
+        let digest = crate::outputs::artifact_digest(&self.path)?;
+        Ok(*self.digest.get_or_init(|| digest))
+    }
+
+    /// The trees inside, to be corrected.
+    pub(crate) fn trees_mut(&mut self) -> Vec<(String, &mut Tree)> {
+        match &mut self.content {
+            Content::Disk { partitions, .. } => {
+                partitions.iter_mut().map(|p| (partition_name(&p.partition), &mut p.tree)).collect()
+            }
+            Content::Filesystem { tree, .. } => vec![(String::new(), tree)],
+            _ => Vec::new(),
+        }
+    }
+
+    /// Does something with the filesystem at a place.
+    pub(crate) fn with_place<T>(&self, place: &str, use_it: impl FnOnce(&dyn ReadAt) -> Result<T>) -> Result<T> {
+        match &self.content {
+            Content::Disk { partitions, .. } => {
+                let found = partitions.iter().find(|p| partition_name(&p.partition) == place);
+                let p = found.ok_or_else(|| EngineError::other(format!("there is no {place}"), ""))?.partition.clone();
+                self.with_disk(|disk| use_it(&Slice { inner: disk, start: p.start, length: p.size }))
+            }
+            _ => self.with_disk(use_it),
+        }
+    }
+
     /// The trees inside, each with the place it lies at: `partition boot`, `image 2026.3`, or nothing.
     pub fn trees(&self) -> Vec<(String, &Tree)> {
         match &self.content {
@@ -776,7 +883,7 @@ pub fn inspect(path: &Path) -> Result<Inspection> {
     let summary = Summary {
         format,
         size: artifact.size,
-        digest: artifact.digest,
+        digest: artifact.digest()?,
         wrappings: artifact.wrappings.clone(),
         identity,
         system: artifact.system_name(),

@@ -39,6 +39,7 @@ mod remote;
 mod repositories;
 mod reproduce;
 mod scripts;
+mod settle;
 mod signed;
 mod snapshot;
 mod sources;

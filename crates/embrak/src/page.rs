@@ -1,5 +1,6 @@
 //! A comparison as a page: one file, no scripts, light and dark as the reader has it.
 
+use crate::style::shown_digest;
 use embrak_engine::{DiffReport, Difference};
 use std::fmt::Write;
 
@@ -41,7 +42,8 @@ pub fn diff(first: &str, second: &str, report: &DiffReport) -> String {
          <title>{first} and {second}</title><style>{STYLE}</style><h1>{verdict}</h1>\
          <table><tr><th>first<td class=m>{first}<br><span class=digest>{}</span>\
          <tr><th>second<td class=m>{second}<br><span class=digest>{}</span></table>",
-        report.first, report.second
+        shown_digest(report.first, ""),
+        shown_digest(report.second, "")
     );
     if !report.packages.is_empty() {
         let _ = write!(out, "<h2>Packages ({})</h2><table><tr><th><th>name<th>first<th>second", report.packages.len());

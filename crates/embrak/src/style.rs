@@ -122,3 +122,8 @@ pub fn wrapped(text: &str, columns: usize) -> Vec<String> {
     }
     out
 }
+
+/// A digest, or what is to be said when there is none.
+pub fn shown_digest(digest: Option<embrak_tree::Digest>, none: &str) -> String {
+    digest.map_or(none.to_string(), |digest| digest.to_string())
+}

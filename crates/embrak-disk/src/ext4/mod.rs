@@ -19,7 +19,7 @@ mod write;
 mod xattr;
 
 pub use content::Content;
-pub use read::{Ext4Error, Ext4Info, Volume};
+pub use read::{Ext4Error, Ext4Info, Located, Volume};
 
 use embrak_tree::TreePath;
 

@@ -3,7 +3,7 @@
 use super::{EXTENT_MAGIC, EXTENTS_FLAG, MAGIC, ROOT_INODE, checksum, inode_seed, xattr};
 use crate::ReadAt;
 use crate::bytes::{get16, get32};
-use embrak_tree::{BlobSink, Entry, Kind, Tree, TreePath};
+use embrak_tree::{BlobSink, Digest, Entry, Kind, Tree, TreePath};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Read};
@@ -132,6 +132,35 @@ struct Inode {
 
 /// Logical block, physical block or none for zeros, count.
 type Run = (u64, Option<u64>, u64);
+
+/// Takes the contents of an inode and says what it is to be known by, and how long it is.
+type Take<'t, 'a> = dyn FnMut(u32, Content<'a>) -> io::Result<(Digest, u64)> + 't;
+
+/// Where the contents of a file lie.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Located {
+    block_size: u64,
+    size: u64,
+    runs: Vec<Run>,
+}
+
+impl Located {
+    /// Bytes.
+    pub fn size(&self) -> u64 {
+        self.size
+    }
+
+    /// Where its first byte lies that is not in a hole.
+    pub fn start(&self) -> u64 {
+        self.runs.iter().find_map(|r| r.1).unwrap_or(0) * self.block_size
+    }
+
+    /// Its contents, read from the filesystem it is of.
+    pub fn reader<'a>(&self, disk: &'a dyn ReadAt) -> impl Read + use<'a> {
+        let runs = self.runs.clone();
+        Content { disk, block_size: self.block_size, size: self.size, runs, run: 0, at: 0 }
+    }
+}
 
 impl<'a> Volume<'a> {
     /// Reads the superblock.
@@ -393,7 +422,7 @@ impl<'a> Volume<'a> {
         Ok(end)
     }
 
-    fn content(&self, inode: &Inode, damage: &mut Vec<String>) -> Result<Content<'_>, Ext4Error> {
+    fn content(&self, inode: &Inode, damage: &mut Vec<String>) -> Result<Content<'a>, Ext4Error> {
         if inode.flags & 0x1000_0000 != 0 {
             return Err(Ext4Error::Damaged(format!(
                 "inode {} keeps its data inline, which is not read here",
@@ -471,6 +500,27 @@ impl<'a> Volume<'a> {
     /// # Errors
     /// The root cannot be read.
     pub fn tree(&self, blobs: &dyn BlobSink) -> Result<(Tree, Vec<String>), Ext4Error> {
+        self.walk(&mut |_, mut content| blobs.put(&mut content))
+    }
+
+    /// The same without reading contents: in place of a file's digest stands one that is made of `mark` and its inode,
+    /// and by that, where its contents lie.
+    ///
+    /// # Errors
+    /// As [`Volume::tree`].
+    #[allow(clippy::type_complexity)] // what a tree is, and what goes with it
+    pub fn outline(&self, mark: &str) -> Result<(Tree, Vec<String>, BTreeMap<Digest, Located>), Ext4Error> {
+        let mut located = BTreeMap::new();
+        let (tree, damage) = self.walk(&mut |number, content| {
+            let stand_in = Digest::of(format!("{mark} {number}"));
+            let size = content.size;
+            located.insert(stand_in, Located { block_size: content.block_size, size, runs: content.runs });
+            Ok((stand_in, size))
+        })?;
+        Ok((tree, damage, located))
+    }
+
+    fn walk(&self, take: &mut Take<'_, 'a>) -> Result<(Tree, Vec<String>), Ext4Error> {
         let mut damage = self.damage.clone();
         self.check_descriptors(&mut damage)?;
         let mut tree = Tree::new();
@@ -499,7 +549,7 @@ impl<'a> Volume<'a> {
                     complain(&mut damage, format!("{path} has an entry twice, or with a slash in its name"));
                     continue;
                 }
-                match self.entry(number, &at, &mut names, &mut directories, &mut zeros, blobs, &mut damage) {
+                match self.entry(number, &at, &mut names, &mut directories, &mut zeros, take, &mut damage) {
                     Ok((entry, below)) => {
                         tree.insert(at.clone(), entry);
                         waiting.extend(below.map(|inode| (at, inode)));
@@ -520,7 +570,7 @@ impl<'a> Volume<'a> {
         names: &mut BTreeMap<u32, TreePath>,
         directories: &mut BTreeSet<u32>,
         zeros: &mut u64,
-        blobs: &dyn BlobSink,
+        take: &mut Take<'_, 'a>,
         damage: &mut Vec<String>,
     ) -> Result<(Entry, Option<Inode>), Ext4Error> {
         if let Some(first) = names.get(&number) {
@@ -536,7 +586,7 @@ impl<'a> Volume<'a> {
                 Kind::Directory
             }
             0o10 => {
-                let mut content = self.content(&inode, damage)?;
+                let content = self.content(&inode, damage)?;
                 let held: u64 = content.runs.iter().filter(|r| r.1.is_some()).map(|r| r.2).sum();
                 let held = held.saturating_mul(self.info.block_size);
                 let more = inode.size.saturating_sub(held);
@@ -547,7 +597,7 @@ impl<'a> Volume<'a> {
                     )));
                 };
                 *zeros = left;
-                let (digest, size) = blobs.put(&mut content)?;
+                let (digest, size) = take(number, content)?;
                 Kind::File { digest, size }
             }
             0o12 => {

@@ -100,12 +100,12 @@ pub fn audit(global: &Global, args: &AuditArgs) -> Result<Code, Failure> {
     if global.json {
         let profiles: Vec<_> = outcomes.iter().map(|(p, all)| json!({ "profile": p, "requirements": all })).collect();
         let document = json!({
-            "artifact": artifact.digest, "findings": findings, "profiles": profiles, "advisories": advisories.len(),
+            "artifact": artifact.digest()?, "findings": findings, "profiles": profiles, "advisories": advisories.len(),
             "exposures": exposed, "notes": notes, "good": !failed,
         });
         return print_json(&document).map(|()| code);
     }
-    anstream::println!("{} {}", strong(shown(&path)), faint(artifact.digest));
+    anstream::println!("{} {}", strong(shown(&path)), faint(artifact.digest()?));
     let hidden = findings.iter().filter(|f| f.allowed.is_some()).count();
     if !args.all {
         findings.retain(|f| f.allowed.is_none());
@@ -246,8 +246,8 @@ pub fn bill(global: &Global, path: &Path, form: BillForm, files: bool) -> Result
     let path = session::resolve(global, path);
     let artifact = open_artifact(&path)?;
     let store = session::open_store(global)?;
-    let record = find_run(&store, None, Some(&artifact.digest)).ok().map(|(_, record)| record);
-    let bill = bill_of(&artifact, record.as_ref(), files);
+    let record = find_run(&store, None, Some(&artifact.digest()?)).ok().map(|(_, record)| record);
+    let bill = bill_of(&artifact, record.as_ref(), files)?;
     match form {
         BillForm::Spdx => print_json(&bill.spdx())?,
         BillForm::Cyclonedx => print_json(&bill.cyclonedx())?,

@@ -343,7 +343,7 @@ fn recorded(
         return Ok((None, of_run(find_run(store, Some(number), None)?)));
     }
     let path = session::resolve(global, Path::new(text));
-    let digest = embrak_engine::open_artifact(&path)?.digest;
+    let digest = embrak_engine::open_artifact(&path)?.digest()?;
     if again.vendored.is_none()
         && again.evidence.is_none()
         && let Ok(found) = find_run(store, None, Some(&digest))

@@ -6,7 +6,7 @@ use crate::map::{self, Part};
 use crate::problem::count;
 use crate::progress::Progress;
 use crate::session::{self, Session};
-use crate::style::{Table, bad, faint, good, name, strong, warn};
+use crate::style::{Table, bad, faint, good, name, shown_digest, strong, warn};
 use embrak_engine::{
     Artifact, BootEntry, BootOptions, ConsoleCheck, Content, DiffOptions, DiffReport, Difference, DirectStart,
     DiskTable, EngineError, Filesystem, Inspection, InstalledPackage, PartitionView, Wrapping, boot as boot_disk,
@@ -344,7 +344,7 @@ pub fn diff(global: &Global, args: &DiffArgs) -> Result<Code, Failure> {
         return Ok(Code::of(same));
     }
     if report.identical {
-        anstream::println!("{} {}", good("identical:"), report.first);
+        anstream::println!("{} {}", good("identical:"), shown_digest(report.first, "every byte"));
         return Ok(Code::Done);
     }
     if same {
@@ -353,8 +353,9 @@ pub fn diff(global: &Global, args: &DiffArgs) -> Result<Code, Failure> {
     }
     let content = if report.same_content { "the same content, encoded otherwise" } else { "different content" };
     anstream::println!("{} {content}, {}", bad("different:"), count(report.differences.len(), "difference"));
-    anstream::println!("  {} {}", faint("first "), report.first);
-    anstream::println!("  {} {}", faint("second"), report.second);
+    let untaken = "not digested: disks of this size are compared file by file";
+    anstream::println!("  {} {}", faint("first "), shown_digest(report.first, untaken));
+    anstream::println!("  {} {}", faint("second"), shown_digest(report.second, untaken));
     if args.level == DiffLevel::Verdict {
         return Ok(Code::Found);
     }
