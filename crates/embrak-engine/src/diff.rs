@@ -101,6 +101,9 @@ pub fn diff(a: &Path, b: &Path) -> Result<DiffReport> {
 /// # Errors
 /// As [`diff`].
 pub fn diff_with(a: &Path, b: &Path, options: &DiffOptions) -> Result<DiffReport> {
+    if let Some(report) = crate::documents::documents(a, b) {
+        return Ok(report);
+    }
     let (a, b, identical) = opened(a, b)?;
     let digest = |x: &Artifact| (x.outlines.is_empty() || x.size <= DIGEST_LIMIT).then(|| x.digest()).transpose();
     let mut report = DiffReport {
@@ -300,7 +303,7 @@ fn filesystems(out: &mut Vec<Difference>, place: &str, f: &Filesystem, g: &Files
 }
 
 /// Everything two documents of a kind say otherwise.
-fn values(out: &mut Vec<Difference>, place: &str, a: &serde_json::Value, b: &serde_json::Value) {
+pub(crate) fn values(out: &mut Vec<Difference>, place: &str, a: &serde_json::Value, b: &serde_json::Value) {
     let (mut x, mut y) = (BTreeMap::new(), BTreeMap::new());
     flatten("", a, &mut x);
     flatten("", b, &mut y);

@@ -21,6 +21,13 @@ pub(crate) struct Bench<'a> {
     pub(crate) shim: Option<&'a Path>,
 }
 
+/// What building a package alone has shown.
+pub(crate) struct Alone {
+    /// Twice, under the same conditions.
+    pub(crate) found: [Digest; 2],
+    pub(crate) cause: Option<Cause>,
+}
+
 /// How a package is built once.
 #[derive(Default, Clone)]
 struct Conditions {
@@ -57,17 +64,36 @@ impl Bench<'_> {
         found.get(package).copied().ok_or_else(|| EngineError::other(format!("{package} did not come out"), ""))
     }
 
-    /// Twice under the same conditions, not within one second; whether the result is the same.
-    fn steady(&self, package: &str, conditions: &Conditions) -> Result<Option<Digest>> {
+    /// Twice under the same conditions, not within one second.
+    fn twice(&self, package: &str, conditions: &Conditions) -> Result<[Digest; 2]> {
         let first = self.once(package, conditions)?;
         std::thread::sleep(Duration::from_millis(1050));
-        Ok((self.once(package, conditions)? == first).then_some(first))
+        Ok([first, self.once(package, conditions)?])
     }
 
-    /// The cause of a package being another each time, or under other conditions. `guessed` is what its bytes suggest.
-    pub(crate) fn cause(&self, package: &str, recorded: &Digest, guessed: Option<&Cause>) -> Result<Option<Cause>> {
+    /// Whether the result is the same twice.
+    fn is_steady(&self, package: &str, conditions: &Conditions) -> Result<bool> {
+        self.twice(package, conditions).map(|[first, second]| first == second)
+    }
+
+    /// Builds a package alone, twice, and finds the cause of its being another each time, or under other conditions.
+    /// `guessed` is what its bytes suggest.
+    pub(crate) fn alone(&self, package: &str, recorded: &Digest, guessed: Option<&Cause>) -> Result<Alone> {
         let usual = Conditions { jobs: JOBS, ..Conditions::default() };
-        if let Some(same) = self.steady(package, &usual)? {
+        let found = self.twice(package, &usual)?;
+        Ok(Alone { found, cause: self.cause(package, found, recorded, guessed, usual)? })
+    }
+
+    fn cause(
+        &self,
+        package: &str,
+        found: [Digest; 2],
+        recorded: &Digest,
+        guessed: Option<&Cause>,
+        usual: Conditions,
+    ) -> Result<Option<Cause>> {
+        let [same, second] = found;
+        if same == second {
             let mut reached = Vec::new();
             for (vary, _) in Vary::ALL {
                 if self.shim.is_none() && matches!(vary, Vary::Clock | Vary::Order) {
@@ -102,12 +128,12 @@ impl Bench<'_> {
             return Ok(Some(known("time stamp", format!("built alone it is another each time; {}", guess.evidence))));
         }
         let frozen = Conditions { frozen: true, ..usual.clone() };
-        if self.shim.is_some() && self.steady(package, &frozen)?.is_some() {
+        if self.shim.is_some() && self.is_steady(package, &frozen)? {
             let evidence = "built alone it is another each time, and the same when the time of day stands still";
             return Ok(Some(known("time stamp", evidence.into())));
         }
         let alone = Conditions { jobs: 1, ..frozen };
-        if self.steady(package, &alone)?.is_some() {
+        if self.is_steady(package, &alone)? {
             let evidence = "built alone it is another each time with JOBS=4, and the same with JOBS=1";
             return Ok(Some(known("parallel race", evidence.into())));
         }

@@ -18,6 +18,7 @@ mod build;
 mod causes;
 mod compose;
 mod diff;
+mod documents;
 mod error;
 mod events;
 mod evidence;
@@ -54,6 +55,7 @@ pub use boot::{BootOptions, BootReport, ConsoleCheck, DirectStart, boot, find_em
 pub use build::{BuildOptions, BuildResult, build, probe};
 pub use causes::{Cause, explain_bytes};
 pub use diff::{DiffOptions, DiffReport, Difference, DirectoryChange, MovedInside, diff, diff_with};
+pub use documents::diff_runs;
 pub use embrak_root::{Leftover, Report};
 pub use error::{EngineError, Result};
 pub use events::{ActionStatus, Event, Observer, Silent};

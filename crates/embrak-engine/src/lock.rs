@@ -479,7 +479,7 @@ impl Lock {
         Lock::parse(&text).map(Some)
     }
 
-    fn parse(text: &str) -> Result<Lock> {
+    pub(crate) fn parse(text: &str) -> Result<Lock> {
         #[derive(Deserialize)]
         struct OnlyFormat {
             format: u32,

@@ -4,13 +4,13 @@ use crate::causes::Cause;
 use crate::diff::{Difference, compare_trees};
 use crate::error::{Doing, EngineError, Result};
 use crate::events::{Event, Observer};
-use crate::experiment::Bench;
+use crate::experiment::{Alone, Bench};
 use crate::lock::WriterVersions;
 use crate::package::PackageInfo;
 use crate::record::{RunRecord, run_record};
+use crate::sources;
 use crate::vary::Vary;
 use crate::vendor::Inputs;
-use crate::{TOOL_VERSION, sources};
 use embrak_store::{RunRow, Store};
 use embrak_tree::{BlobSource, Digest, Kind};
 use embrak_trust::SigningKey;
@@ -23,8 +23,10 @@ use std::time::{Duration, Instant};
 
 /// How to build again.
 pub struct ReproduceOptions<'a> {
-    /// This program, to be started anew.
+    /// The program that builds again: this one started anew, or another build or version of it.
     pub program: PathBuf,
+    /// Whether that is not this one.
+    pub other_program: bool,
     /// Only these images; none: all of the run.
     pub images: Vec<String>,
     /// What is varied within steps, too.
@@ -53,6 +55,9 @@ pub struct ReproducedPackage {
     pub found: Option<Digest>,
     /// Whether they are the same.
     pub identical: bool,
+    /// What it was when built alone, twice, to prove that it varies, or that it does only under other conditions.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub alone: Vec<Digest>,
 }
 
 /// One output made again.
@@ -265,6 +270,9 @@ pub fn reproduce(store: &Store, record: &Recorded, options: &ReproduceOptions<'_
     .map(|(name, value)| (name.to_string(), value))
     .into();
     variations.extend(crate::vary::described(&options.vary));
+    if options.other_program {
+        variations.insert("program".into(), options.program.display().to_string());
+    }
     let images = if options.images.is_empty() { record.images.clone() } else { options.images.clone() };
     let shim = crate::vary::compile_shim(place.path())?;
     if shim.is_none() && options.vary.iter().any(|v| matches!(v, Vary::Clock | Vary::Order)) {
@@ -357,13 +365,13 @@ fn find_causes(bench: &Bench<'_>, reproduction: &mut Reproduction) -> Result<()>
         .collect();
     // Mostly they wait for another second to begin.
     let next = AtomicUsize::new(0);
-    let work = || -> Result<Vec<(String, Cause)>> {
+    let work = || -> Result<Vec<(String, Alone)>> {
         let mut found = Vec::new();
         while let Some((title, expected, guess)) = differing.get(next.fetch_add(1, Ordering::Relaxed)) {
             let name = title.split(' ').next().unwrap_or_default();
             bench.options.observer.event(Event::Started(format!("{name} alone, to find out why it differs")));
-            match bench.cause(name, expected, guess.as_ref()) {
-                Ok(cause) => found.extend(cause.map(|cause| (title.clone(), cause))),
+            match bench.alone(name, expected, guess.as_ref()) {
+                Ok(alone) => found.push((title.clone(), alone)),
                 Err(EngineError::Interrupted) => return Err(EngineError::Interrupted),
                 Err(error) => bench.options.observer.event(Event::Note(error.to_string())),
             }
@@ -378,7 +386,11 @@ fn find_causes(bench: &Bench<'_>, reproduction: &mut Reproduction) -> Result<()>
         }
         Ok::<_, EngineError>(found)
     })?;
-    for (title, cause) in found {
+    for (title, Alone { found, cause }) in found {
+        if let Some(package) = reproduction.packages.iter_mut().find(|p| p.name == title) {
+            package.alone = found.to_vec();
+        }
+        let Some(cause) = cause else { continue };
         for difference in reproduction.differences.iter_mut().filter(|d| own(d, &title)) {
             difference.cause = Some(cause.clone());
         }
@@ -474,7 +486,8 @@ fn compare(old_store: &Store, old: &Recorded, new_store: &Store, new: &RunRecord
             if let (false, Some(found), false) = (identical, found, packages.contains_key(name)) {
                 differences.extend(package_differences(name, old_store, expected, new_store, &found));
             }
-            let package = ReproducedPackage { name: name.clone(), expected: *expected, found, identical };
+            let package =
+                ReproducedPackage { name: name.clone(), expected: *expected, found, identical, alone: Vec::new() };
             packages.insert(name.clone(), package);
         }
     }
@@ -496,7 +509,7 @@ fn compare(old_store: &Store, old: &Recorded, new_store: &Store, new: &RunRecord
         .collect();
     Reproduction {
         run: None,
-        tool: TOOL_VERSION.to_string(),
+        tool: new.tool.clone(),
         original_tool: old.tool.clone(),
         writers: old.writers,
         other_writers: old.writers.changes(&new.writers),

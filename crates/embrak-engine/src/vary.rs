@@ -23,7 +23,7 @@ pub enum Vary {
     TimeZone,
     /// The machine's name.
     HostName,
-    /// Name and home of the user.
+    /// Name, home and number of the user.
     User,
     /// The time of day.
     Clock,
@@ -85,7 +85,7 @@ impl Vary {
             Vary::Locale => "C.UTF-8, tr_TR.UTF-8 instead of C",
             Vary::TimeZone => "12 hours 45 minutes east instead of UTC",
             Vary::HostName => "another-machine",
-            Vary::User => "keeper, /home/keeper",
+            Vary::User => "keeper, /home/keeper, number 4321",
             Vary::Clock => "moved on by 400 days",
             Vary::Order => "directories are read backwards",
             Vary::Environment => "8 KiB larger",
@@ -95,7 +95,7 @@ impl Vary {
     }
 
     fn needs_shim(self) -> bool {
-        matches!(self, Vary::Clock | Vary::Order)
+        matches!(self, Vary::Clock | Vary::Order | Vary::User)
     }
 }
 
@@ -135,6 +135,9 @@ impl Probe {
                 Vary::User => {
                     for (name, value) in [("USER", "keeper"), ("LOGNAME", "keeper"), ("HOME", "/home/keeper")] {
                         step.environment.insert(name.into(), value.into());
+                    }
+                    if self.shim.is_some() {
+                        step.environment.insert("EMBRAK_USER_NUMBER".into(), "4321".into());
                     }
                 }
                 Vary::Clock => drop(step.environment.insert("EMBRAK_CLOCK_SHIFT".into(), SHIFT.into())),

@@ -331,6 +331,9 @@ pub enum Verb {
         /// Do not build what differs alone to find out why
         #[arg(long)]
         no_causes: bool,
+        /// Let this build or version of Embrak build again, instead of the one that runs
+        #[arg(long = "with", value_name = "PROGRAM")]
+        program: Option<PathBuf>,
         /// The evidence to build again by, when it does not lie beside the artifact
         #[arg(long, value_name = "FILE")]
         evidence: Option<PathBuf>,
@@ -394,7 +397,9 @@ pub enum BillForm {
 
 #[derive(ClapArgs, Debug)]
 pub struct DiffArgs {
+    /// An image of any form, a directory, a package, a lock, evidence, or the number of a run
     pub a: PathBuf,
+    /// What to compare it with
     pub b: PathBuf,
     /// How much to tell
     #[arg(long, value_enum, default_value = "full")]
@@ -425,6 +430,8 @@ pub enum Ignored {
     Times,
     Owners,
     Modes,
+    /// Of entries, and how they are encoded: the same content is the same
+    Order,
 }
 
 #[derive(ClapArgs, Debug)]

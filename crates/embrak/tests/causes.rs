@@ -6,7 +6,7 @@ use common::Place;
 use std::collections::BTreeMap;
 
 /// Name of the recipe, the cause, what it needs, its install step.
-const CARELESS: [(&str, &str, &str, &str); 30] = [
+const CARELESS: [(&str, &str, &str, &str); 31] = [
     ("date", "time stamp", "", "date > $OUT/x"),
     ("seconds", "time stamp", "", "echo built at $(date +%s) > $OUT/x"),
     ("day-of-year", "time stamp", "", "date +%j/%Y-%N > $OUT/x"),
@@ -28,6 +28,7 @@ const CARELESS: [(&str, &str, &str, &str); 30] = [
     ("host-in-banner", "host name", "", "echo \"made on $(cat /proc/sys/kernel/hostname)\" > $OUT/x"),
     ("login-name", "user", "", "echo by $LOGNAME > $OUT/x"),
     ("home", "user", "", "echo ~/.config > $OUT/x"),
+    ("user-number", "user", "", "echo made by $(id -u):$(id -g) > $OUT/x"),
     ("directory-modes", "umask", "", "mkdir $OUT/d; echo a > $OUT/d/a"),
     ("characters", "locale", "", "echo \"characters: $LC_ALL\" > $OUT/x"),
     ("language", "locale", "", "echo lang=$LANG > $OUT/x"),

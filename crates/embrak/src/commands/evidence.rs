@@ -323,6 +323,8 @@ pub struct Again {
     pub vary: BTreeSet<Vary>,
     pub times: u32,
     pub find_causes: bool,
+    /// Another Embrak to build again with.
+    pub program: Option<PathBuf>,
     /// The evidence of the artifact, when it does not lie beside it.
     pub evidence: Option<PathBuf>,
     /// Where the inputs are, and the keys one of which has signed that.
@@ -388,10 +390,15 @@ pub fn reproduce(
         None => Vec::new(),
     };
     let progress = Progress::new(global.quiet || global.json, global.verbose);
-    let program = std::env::current_exe()?;
+    let other_program = again.program.is_some();
+    let program = match &again.program {
+        Some(program) => session::resolve(global, program),
+        None => std::env::current_exe()?,
+    };
     let keep = keep.map(|k| session::resolve(global, &k));
     let options = ReproduceOptions {
         program,
+        other_program,
         images,
         vary: again.vary,
         times: again.times,
@@ -440,6 +447,11 @@ fn print_reproduction(reproduction: &Reproduction, key: Option<&SigningKey>, ver
     for package in reproduction.packages.iter().filter(|p| verbose || !p.identical) {
         let mark = if package.identical { good("same") } else { bad("other") };
         anstream::println!("  {mark}  package {}", name(&package.name));
+        match package.alone.as_slice() {
+            [a, b] if a == b => anstream::println!("        {} {a}", faint("built alone twice, the same:")),
+            [a, b] => anstream::println!("        {} {} and {}", faint("built alone twice:"), a.short(), b.short()),
+            _ => {}
+        }
     }
     for output in &reproduction.outputs {
         let mark = if output.identical { good("same") } else { bad("other") };

@@ -10,7 +10,7 @@ use crate::style::{Table, bad, faint, good, name, shown_digest, strong, warn};
 use embrak_engine::{
     Artifact, BootEntry, BootOptions, ConsoleCheck, Content, DiffOptions, DiffReport, Difference, DirectStart,
     DiskTable, EngineError, Filesystem, Inspection, InstalledPackage, PartitionView, Wrapping, boot as boot_disk,
-    diff_with, inspect as inspect_artifact,
+    diff_runs, diff_with, find_run, inspect as inspect_artifact,
 };
 use embrak_model::ByteSize;
 use embrak_model::definitions::Output;
@@ -318,12 +318,18 @@ fn print_map(size: u64, partitions: &[PartitionView]) {
     map::print(size, &parts);
 }
 
+/// A run, as `12` or `r12`.
+fn run_number(text: &Path) -> Option<i64> {
+    text.to_str()?.trim_start_matches('r').parse().ok()
+}
+
 pub fn diff(global: &Global, args: &DiffArgs) -> Result<Code, Failure> {
     let (a, b) = (session::resolve(global, &args.a), session::resolve(global, &args.b));
     let fields = args.ignore.iter().flat_map(|i| match i {
         Ignored::Times => vec!["mtime"],
         Ignored::Owners => vec!["uid", "gid"],
         Ignored::Modes => vec!["mode"],
+        Ignored::Order => vec![],
     });
     let options = DiffOptions {
         ignored_fields: fields.map(String::from).collect(),
@@ -331,9 +337,19 @@ pub fn diff(global: &Global, args: &DiffArgs) -> Result<Code, Failure> {
         only: args.only.clone(),
     };
     let filtered = !args.ignore.is_empty() || !args.ignore_path.is_empty() || !args.only.is_empty();
-    let report = diff_with(&a, &b, &options)?;
+    let runs = run_number(&args.a).zip(run_number(&args.b)).filter(|_| !a.exists() && !b.exists());
+    let report = match runs {
+        Some((first, second)) => {
+            let store = session::open_store(global)?;
+            let record = |number| find_run(&store, Some(number), None).map(|(_, record)| record);
+            diff_runs(&record(first)?, &record(second)?)?
+        }
+        None => diff_with(&a, &b, &options)?,
+    };
     // Of a part, only what was found in it counts.
-    let same = report.identical || (filtered && report.differences.is_empty());
+    let same = report.identical
+        || (filtered && report.differences.is_empty())
+        || (args.ignore.contains(&Ignored::Order) && report.same_content);
     if let Some(page) = &args.html {
         let page = session::resolve(global, page);
         let text = crate::page::diff(&session::shown(&a), &session::shown(&b), &report);
@@ -344,7 +360,14 @@ pub fn diff(global: &Global, args: &DiffArgs) -> Result<Code, Failure> {
         return Ok(Code::of(same));
     }
     if report.identical {
-        anstream::println!("{} {}", good("identical:"), shown_digest(report.first, "every byte"));
+        anstream::println!(
+            "{} {}",
+            good("identical:"),
+            shown_digest(
+                report.first,
+                if runs.is_some() { "made of the same, with the same result" } else { "every byte" }
+            )
+        );
         return Ok(Code::Done);
     }
     if same {
@@ -353,7 +376,7 @@ pub fn diff(global: &Global, args: &DiffArgs) -> Result<Code, Failure> {
     }
     let content = if report.same_content { "the same content, encoded otherwise" } else { "different content" };
     anstream::println!("{} {content}, {}", bad("different:"), count(report.differences.len(), "difference"));
-    let untaken = "not digested: disks of this size are compared file by file";
+    let untaken = if runs.is_some() { "a run" } else { "not digested: disks of this size are compared file by file" };
     anstream::println!("  {} {}", faint("first "), shown_digest(report.first, untaken));
     anstream::println!("  {} {}", faint("second"), shown_digest(report.second, untaken));
     if args.level == DiffLevel::Verdict {

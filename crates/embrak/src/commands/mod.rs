@@ -82,11 +82,12 @@ pub fn run(args: Args) -> Result<Code, Failure> {
         Verb::Sign { paths, key } => evidence::sign(&global, paths, &key),
         Verb::Release { paths, key, head, signed_by } => evidence::release(&global, &paths, key, head, &signed_by),
         Verb::Verify { paths, policy, key, evidence } => evidence::verify(&global, paths, policy, key, evidence),
-        Verb::Reproduce { what, vary, times, no_causes, evidence, vendored, vendor_key, key, keep } => {
+        Verb::Reproduce { what, vary, times, no_causes, program, evidence, vendored, vendor_key, key, keep } => {
             let again = evidence::Again {
                 vary: vary.as_ref().clone(),
                 times,
                 find_causes: !no_causes,
+                program,
                 evidence,
                 vendored: vendored.map(|dir| (dir, vendor_key)),
             };
