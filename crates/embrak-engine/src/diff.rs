@@ -2,6 +2,7 @@
 
 use crate::causes::{Cause, explain_bytes};
 use crate::error::{Doing, Result};
+use crate::inside;
 use crate::inspect::{Artifact, Content, Filesystem, image_name, open_artifact, outlined, partition_name};
 use crate::settle::{same_bytes, settle};
 use embrak_disk::gpt;
@@ -31,6 +32,9 @@ pub struct Difference {
     /// For texts, the lines that differ, as a unified diff.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub lines: Option<String>,
+    /// For programs, archives and what is packed, the parts that differ, in words.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<String>,
 }
 
 /// What of two artifacts is compared.
@@ -206,6 +210,7 @@ fn push(out: &mut Vec<Difference>, place: &str, field: &str, before: impl ToStri
             after,
             cause: None,
             lines: None,
+            parts: Vec::new(),
         });
     }
 }
@@ -443,6 +448,7 @@ fn compare_counted(
                             after: field.after,
                             cause,
                             lines: None,
+                            parts: Vec::new(),
                         });
                         continue;
                     }
@@ -459,6 +465,7 @@ fn compare_counted(
 
 fn content_difference(place: &str, before: String, after: String, bytes: Option<(Vec<u8>, Vec<u8>)>) -> Difference {
     let lines = bytes.as_ref().and_then(|(x, y)| text_lines(x, y));
+    let parts = bytes.as_ref().filter(|_| lines.is_none()).map(|(x, y)| inside::parts(x, y)).unwrap_or_default();
     match bytes.and_then(|(x, y)| explain_bytes(&x, &y)) {
         Some(explained) => {
             let section = explained.section.map_or(String::new(), |s| format!(" in {s}"));
@@ -470,9 +477,12 @@ fn content_difference(place: &str, before: String, after: String, bytes: Option<
                 after: explained.after,
                 cause: explained.cause,
                 lines,
+                parts,
             }
         }
-        None => Difference { place: place.to_string(), field: "content".into(), before, after, cause: None, lines },
+        None => {
+            Difference { place: place.to_string(), field: "content".into(), before, after, cause: None, lines, parts }
+        }
     }
 }
 
@@ -534,6 +544,7 @@ fn raw_bytes(a: &Artifact, b: &Artifact, out: &mut Vec<Difference>) -> Result<()
                 after: explained.after,
                 cause: explained.cause,
                 lines: None,
+                parts: Vec::new(),
             });
             return Ok(());
         }

@@ -24,6 +24,7 @@ mod events;
 mod evidence;
 mod experiment;
 mod finish;
+mod inside;
 mod inspect;
 mod kernel;
 mod layout;

@@ -571,3 +571,36 @@ fn needs_of<E: FileHeader<Endian = Endianness>>(header: &E, endian: Endianness, 
     }
     Some(needs)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_locked_tool_comes_out_of_the_store_when_the_machine_has_another() {
+        let dir = tempfile::tempdir().unwrap();
+        let store = Store::open(dir.path()).unwrap();
+        let names = ["cat".to_string()];
+        let (here, not_here) = capture(&store, &names, &BTreeMap::new(), false).unwrap();
+        assert!(not_here.is_empty());
+        let locked = |tree: Digest| LockedTool { name: "cat".into(), path: "/opt/cat".into(), digest: tree };
+        let with = |tool: &LockedTool, vendored| {
+            let (tools, not_here) = capture(&store, &names, &[("cat", tool)].into(), vendored).unwrap();
+            (tools["cat"].digest, not_here)
+        };
+        // The machine's own is taken as it is.
+        assert_eq!(with(&locked(here["cat"].digest), false), (here["cat"].digest, vec![]));
+        let mut tree = Tree::new();
+        let digest = store.put_bytes("an older cat").unwrap();
+        tree.insert("/opt/cat".parse().unwrap(), Entry::file(digest, 12));
+        let old = crate::sources::put_tree(&store, &tree).unwrap();
+        assert_eq!(with(&locked(old), false), (old, vec!["cat".to_string()]));
+        assert_eq!(with(&locked(old), true), (old, vec![]), "what was vendored is nothing to wonder about");
+        // One the store does not have whole cannot be used: the machine's is, and the lock will say so.
+        std::fs::remove_file(store.object_path(&digest)).unwrap();
+        assert_eq!(with(&locked(old), false).0, here["cat"].digest);
+        let gone = LockedTool { name: "no-such-tool".into(), ..locked(old) };
+        let names = ["no-such-tool".to_string()];
+        assert!(capture(&store, &names, &[("no-such-tool", &gone)].into(), false).is_err());
+    }
+}

@@ -108,6 +108,13 @@ pub fn diff(first: &str, second: &str, report: &DiffReport) -> String {
             escaped(place),
             escaped(&difference.field)
         );
+        if !difference.parts.is_empty() {
+            out += "<ul>";
+            for part in &difference.parts {
+                let _ = write!(out, "<li class=m>{}", escaped(part));
+            }
+            out += "</ul>";
+        }
         match &difference.lines {
             Some(lines) => {
                 out += "<pre>";

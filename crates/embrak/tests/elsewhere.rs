@@ -150,3 +150,43 @@ fn layers_and_locks_are_used_only_as_the_policy_lets_them() {
     place.write("l/layer.evidence.jsonl", &evidence.replacen('A', "B", 1));
     place.run(&["build", "i", "--board", "b"]).expect(1).says(&["does not let l be used"]);
 }
+
+#[test]
+fn locks_runs_and_evidence_are_compared_by_what_they_say() {
+    let place = maker();
+    let first = place.build(&["i", "--board", "b"]);
+    place.run(&["sign", "--key", "keys/maker.key"]).expect(0);
+    fs::copy(place.file("embrak.lock"), place.file("before.lock")).unwrap();
+    let evidence =
+        |record: &serde_json::Value| output(record, ".tar")["path"].as_str().unwrap().to_string() + ".evidence.jsonl";
+    fs::copy(evidence(&first), place.file("before.jsonl")).unwrap();
+    // Not what was made, only when: two runs of the same are the same.
+    place.build(&["i", "--board", "b"]);
+    let said = place.run(&["diff", "1", "r2"]).expect(0);
+    assert!(said.out.contains("made of the same, with the same result"), "{}", said.out);
+    place.run(&["diff", "before.lock", "embrak.lock"]).expect(0);
+
+    let recipe = place.read("l/recipes/horn/recipe.toml").replace("version = '2'", "version = '3'");
+    place.write("l/recipes/horn/recipe.toml", &recipe);
+    let third = place.build(&["i", "--board", "b"]);
+    place.run(&["sign", "--key", "keys/maker.key"]).expect(0);
+    for (a, b) in [("before.lock", "embrak.lock"), ("1", "3")] {
+        let found = place.run(&["diff", a, b, "--json"]).expect(3).json();
+        assert_eq!(
+            found["packages"],
+            serde_json::json!([{ "name": "horn", "before": "2-1", "after": "3-1" }]),
+            "{found}"
+        );
+        let fields = found["differences"].as_array().unwrap();
+        assert!(
+            !fields.is_empty() && fields.iter().all(|d| !d["field"].as_str().unwrap().contains("seconds")),
+            "{found}"
+        );
+    }
+    let found = place.run(&["diff", "before.jsonl", &evidence(&third), "--json"]).expect(3).json();
+    let told = |what: &str| {
+        found["differences"].as_array().unwrap().iter().any(|d| d["field"].as_str().unwrap().contains(what))
+    };
+    assert!(told("provenance by ") && told("package horn 3-1") && told("bill bom by "), "{found}");
+    place.run(&["diff", "1", "9"]).expect(1).says(&["there is no run 9 on record"]);
+}

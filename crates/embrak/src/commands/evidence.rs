@@ -346,14 +346,17 @@ fn recorded(
     }
     let path = session::resolve(global, Path::new(text));
     let digest = embrak_engine::open_artifact(&path)?.digest()?;
-    if again.vendored.is_none()
-        && again.evidence.is_none()
-        && let Ok(found) = find_run(store, None, Some(&digest))
-    {
-        return Ok((Some((path, digest)), of_run(found)));
-    }
     let evidence = again.evidence.as_ref().map(|e| session::resolve(global, e));
-    let told = embrak_engine::told(&path, evidence.as_deref(), &digest)?;
+    let known = find_run(store, None, Some(&digest));
+    let told = match known {
+        Ok(found) if again.vendored.is_none() && evidence.is_none() => {
+            return Ok((Some((path, digest)), of_run(found)));
+        }
+        Ok(_) => embrak_engine::told(&path, evidence.as_deref(), &digest)?,
+        Err(unknown) => embrak_engine::told(&path, evidence.as_deref(), &digest).map_err(|untold| {
+            EngineError::other(format!("{unknown}, and no evidence tells: {untold}"), untold.help())
+        })?,
+    };
     let gathered = match &again.vendored {
         Some((dir, keys)) => session::open_vendor(global, &session::resolve(global, dir), keys, store)?.gathered(),
         None => {

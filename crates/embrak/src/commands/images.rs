@@ -417,6 +417,9 @@ fn print_moved(report: &DiffReport) {
 }
 
 /// The differences with both values and the likely cause.
+/// So many parts of a file are shown.
+const FEW_PARTS: usize = 8;
+
 pub fn print_differences(differences: &[Difference], most: usize) {
     for difference in differences.iter().take(most) {
         let place = if difference.place.is_empty() { String::new() } else { format!("{}: ", name(&difference.place)) };
@@ -427,6 +430,12 @@ pub fn print_differences(differences: &[Difference], most: usize) {
                 anstream::println!("    {} {}", faint("first "), shorten(&difference.before));
                 anstream::println!("    {} {}", faint("second"), shorten(&difference.after));
             }
+        }
+        for part in difference.parts.iter().take(FEW_PARTS) {
+            anstream::println!("    {} {}", faint("inside"), shorten(part));
+        }
+        if let Some(more) = difference.parts.len().checked_sub(FEW_PARTS).filter(|n| *n > 0) {
+            anstream::println!("    {}", faint(format!("... and {more} more parts (--json and --html have all)")));
         }
         if let Some(cause) = &difference.cause {
             anstream::println!("    {} {}: {}", warn("likely cause:"), strong(&cause.name), cause.evidence);
