@@ -202,6 +202,23 @@ fn concerned(range: &Range, version: &Version) -> Option<Option<String>> {
     inside.then_some(fixed_later)
 }
 
+/// Whether `Debian:12` and `Debian:12`, or one of them without a release, name the same packages. A release may be told
+/// more exactly on one side: `12` and `12.5`.
+fn same_ecosystem(a: &str, b: &str) -> bool {
+    let parts = |text: &str| {
+        let (name, release) = text.split_once(':').unwrap_or((text, ""));
+        (name.to_lowercase(), release.to_lowercase())
+    };
+    let ((a, release_a), (b, release_b)) = (parts(a), parts(b));
+    let within = |whole: &str, part: &str| whole.strip_prefix(part).is_some_and(|rest| rest.starts_with('.'));
+    a == b
+        && (release_a.is_empty()
+            || release_b.is_empty()
+            || release_a == release_b
+            || within(&release_a, &release_b)
+            || within(&release_b, &release_a))
+}
+
 /// The packages that advisories concern.
 pub fn exposures(packages: &[Package], advisories: &[Advisory], decisions: &Decisions, today: Date) -> Vec<Exposure> {
     let mut by_name: BTreeMap<&str, Vec<&Package>> = BTreeMap::new();
@@ -215,9 +232,8 @@ pub fn exposures(packages: &[Package], advisories: &[Advisory], decisions: &Deci
     for advisory in advisories.iter().filter(|a| a.withdrawn.is_none()) {
         for affected in &advisory.affected {
             let Some(named) = &affected.package else { continue };
-            let ecosystem = named.ecosystem.split(':').next().unwrap_or_default();
             for package in by_name.get(named.name.as_str()).into_iter().flatten() {
-                if !package.ecosystem.eq_ignore_ascii_case(ecosystem) {
+                if !same_ecosystem(&package.ecosystem, &named.ecosystem) {
                     continue;
                 }
                 let Ok(version) = package.version.parse::<Version>() else { continue };

@@ -123,7 +123,7 @@ pub struct Package {
     pub version: String,
     /// The source it is made of; its name when that is the same.
     pub source: String,
-    /// Whose packages these are, as advisories name it: `Debian`, `Embrak`.
+    /// Whose packages these are, as advisories name it: `Debian:12`, `Embrak`. Without a release, all are meant.
     pub ecosystem: String,
 }
 

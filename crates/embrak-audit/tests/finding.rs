@@ -384,7 +384,7 @@ fn advisories_concern_ranges_and_decisions_close_them() {
         ecosystem: ecosystem.into(),
     };
     let packages = [
-        package("libgauge", "1.2-1", "Debian"),
+        package("libgauge", "1.2-1", "Debian:12"),
         package("horn", "2.0", "Embrak"),
         package("siren", "1:3.0~rc1-2", "Debian"),
     ];
@@ -395,6 +395,7 @@ fn advisories_concern_ranges_and_decisions_close_them() {
     };
     let text = [
         advisory("SKERRY-1", "Debian:12", "gauge", r#"{"introduced":"0"},{"fixed":"1.2-2"}"#),
+        advisory("SKERRY-7", "Debian:11", "gauge", r#"{"introduced":"0"},{"fixed":"1.2-2"}"#),
         advisory("SKERRY-2", "Debian", "gauge", r#"{"introduced":"0"},{"fixed":"1.2-1"}"#),
         advisory("SKERRY-3", "Embrak", "horn", r#"{"introduced":"1.5"},{"last_affected":"2.0"}"#),
         advisory("SKERRY-4", "Debian", "horn", r#"{"introduced":"0"}"#),

@@ -71,11 +71,16 @@ impl Artifact {
             self.each_file(place, paths, take);
         };
         let epoch = self.identity().and_then(|i| i["epoch"].as_i64());
+        // Advisories for one release say nothing of the packages of another.
+        let release = self.os_release("VERSION_ID");
         let packages = self.materials().into_iter().map(|p| Package {
             name: p.name,
             version: p.version,
             source: p.source,
-            ecosystem: p.namespace,
+            ecosystem: match &release {
+                Some(release) if p.namespace != crate::bill::OWN => format!("{}:{release}", p.namespace),
+                _ => p.namespace,
+            },
         });
         judge(&Subject {
             trees: self.trees(),

@@ -48,7 +48,7 @@ impl BillPackage {
             license: None,
             supplier: None,
             source: name.to_string(),
-            namespace: "embrak".into(),
+            namespace: OWN.into(),
             kind: "generic".into(),
             digest: None,
             requires: Vec::new(),
@@ -104,6 +104,9 @@ fn needed(text: &str) -> Vec<String> {
 }
 
 /// Packages by a database of the Debian format.
+/// Namespace of packages that recipes make.
+pub(crate) const OWN: &str = "embrak";
+
 fn from_status(text: &str, namespace: &str) -> Vec<BillPackage> {
     text.split("\n\n")
         .filter(|stanza| field(stanza, "Status").is_some_and(|s| s.ends_with(" installed")))

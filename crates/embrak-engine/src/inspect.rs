@@ -653,9 +653,15 @@ impl Artifact {
 
     /// `PRETTY_NAME` of os-release(5), whoever made the image.
     pub fn system_name(&self) -> Option<String> {
+        self.os_release("PRETTY_NAME")
+    }
+
+    /// A value of os-release(5).
+    pub(crate) fn os_release(&self, key: &str) -> Option<String> {
         let bytes = self.find_file(&TreePath::new("/usr/lib/os-release").ok()?).ok()?;
         let text = String::from_utf8_lossy(&bytes).into_owned();
-        text.lines().find_map(|l| l.strip_prefix("PRETTY_NAME=")).map(|v| v.trim_matches('"').to_string())
+        let value = text.lines().find_map(|l| l.strip_prefix(key)?.strip_prefix('='))?;
+        Some(value.trim_matches('"').to_string())
     }
 
     /// Packages by the stamped identity, or else by the distribution's database.
