@@ -3,11 +3,14 @@
 
 mod disks;
 
+use embrak_audit::{Date, Decisions, Package, exposures, read_advisories};
 use embrak_compress::Compression;
+use embrak_oci::{read_layout, referrers, without_referrers};
 use embrak_repo::{Index, Limits, Release, Stanza, Stanzas, parse_relations, read_package, unpack_deb};
 use embrak_resolve::{Alternatives, Version};
 use embrak_root::{Accounts, PackageScripts, Root};
 use embrak_tree::{Digest, MemoryBlobs, Tree, cpio, parse_manifest, tar};
+use embrak_trust::{Policy, PublicKey, SigningKey, Subjects, read_evidence, verify};
 use std::io::{BufRead, Read};
 
 pub use disks::{BASES, base, changed};
@@ -17,10 +20,13 @@ pub type Target = fn(&[u8]);
 
 /// All of them, by the names of the fuzz targets and of their seeds' directories.
 pub const TARGETS: &[(&str, Target)] = &[
+    ("advisory", advisory),
     ("archive", archive),
     ("disk", disks::disk),
+    ("evidence", evidence),
     ("index", index),
     ("initrd", initrd),
+    ("layout", layout),
     ("manifest", manifest),
     ("package", package),
     ("program", disks::program),
@@ -59,6 +65,45 @@ fn package(data: &[u8]) {
     let limits = Limits { data: 1 << 22, control: 1 << 20 };
     let _ = unpack_deb("seed", data, &MemoryBlobs::default(), limits);
     let _ = read_package("seed", data, &MemoryBlobs::default());
+}
+
+/// Advisories, and the matching of them.
+fn advisory(data: &[u8]) {
+    let Ok(advisories) = read_advisories(&String::from_utf8_lossy(data), "seed") else { return };
+    let package = |version: &str| Package {
+        name: "horn".into(),
+        version: version.into(),
+        source: "horn".into(),
+        ecosystem: "Debian:12".into(),
+    };
+    let packages = [package("1:2.0~rc1-1"), package("0")];
+    let told = exposures(&packages, &advisories, &Decisions::default(), Date::constant(2026, 3, 1));
+    assert!(told.len() <= 2 * advisories.len(), "each package at most once for each");
+}
+
+/// Evidence: nothing that is signed by nobody known is ever believed.
+fn evidence(data: &[u8]) {
+    let text = String::from_utf8_lossy(data);
+    let subject = Subjects { name: "seed".into(), artifact: Digest::of(data), image: None };
+    let policy = Policy::of_key("nobody", SigningKey::from_seed([7; 32]).public());
+    assert!(!verify(&subject, &text, &policy).good());
+    if let Ok(envelopes) = read_evidence(&text) {
+        let again: String = envelopes.iter().map(|e| e.to_line() + "\n").collect();
+        assert_eq!(again, text, "a line is written one way");
+        let _ = envelopes.iter().filter_map(|e| e.statement().ok()).count();
+    }
+    let _ = PublicKey::from_pem(&text, "seed");
+}
+
+/// Archives of OCI layouts: taking statements out twice is taking them out once.
+fn layout(data: &[u8]) {
+    let blobs = MemoryBlobs::default();
+    let Ok(tree) = tar::read_tree(data, &blobs) else { return };
+    let _ = read_layout(&tree, &blobs, &blobs);
+    let _ = referrers(&tree, &blobs);
+    if let Ok(plain) = without_referrers(&tree, &blobs, &blobs) {
+        assert_eq!(without_referrers(&plain, &blobs, &blobs).ok(), Some(plain));
+    }
 }
 
 /// Versions and requirements; their order is one.

@@ -1,0 +1,2 @@
+#![no_main]
+libfuzzer_sys::fuzz_target!(|data: &[u8]| embrak_untrusted::target("layout").expect("a target")(data));
