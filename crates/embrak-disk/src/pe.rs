@@ -53,6 +53,8 @@ pub struct Program {
     pub sections: Vec<Section>,
     /// Whether it carries a signature for UEFI Secure Boot.
     pub signed: bool,
+    /// When it was linked, in seconds since 1970, as it says itself; reproducible ones say something else.
+    pub stamp: u32,
 }
 
 impl Program {
@@ -129,7 +131,7 @@ pub fn read(file: &dyn ReadAt) -> Result<Program, PeError> {
         .collect();
     let directories = h.optional + if h.wide { 112 } else { 96 };
     let signed = get32(&b, directories - 4) > 4 && directories + 40 <= h.table && get32(&b, directories + 36) != 0;
-    Ok(Program { architecture, subsystem: get16(&b, h.optional + 68), sections, signed })
+    Ok(Program { architecture, subsystem: get16(&b, h.optional + 68), sections, signed, stamp: get32(&b, h.coff + 4) })
 }
 
 /// The bytes of a section, up to a limit.

@@ -2,6 +2,7 @@
 //! what is packed.
 
 use embrak_compress::Compression;
+use embrak_disk::pe;
 use embrak_tree::{ChangeKind, MemoryBlobs, Tree, difference, tar};
 use object::read::archive::ArchiveFile;
 use object::{Object, ObjectSection};
@@ -15,7 +16,7 @@ const UNPACKED: u64 = 256 << 20;
 
 /// Every part of two files of a kind that is not the same, in words; nothing when they are of no kind that has parts.
 pub(crate) fn parts(a: &[u8], b: &[u8]) -> Vec<String> {
-    let mut out = packed(a, b).or_else(|| archive(a, b)).or_else(|| program(a, b)).or_else(|| tarred(a, b));
+    let mut out = packed(a, b).or_else(|| plain(a, b));
     let all = out.get_or_insert_default();
     if all.len() > MOST {
         let more = all.len() - MOST;
@@ -23,6 +24,33 @@ pub(crate) fn parts(a: &[u8], b: &[u8]) -> Vec<String> {
         all.push(format!("and {more} more"));
     }
     out.unwrap_or_default()
+}
+
+/// What is not packed.
+fn plain(a: &[u8], b: &[u8]) -> Option<Vec<String>> {
+    archive(a, b).or_else(|| program(a, b)).or_else(|| uefi_program(a, b)).or_else(|| tarred(a, b))
+}
+
+/// Programs for firmware, and what is put together in one: kernel, command line, initial file system.
+fn uefi_program(a: &[u8], b: &[u8]) -> Option<Vec<String>> {
+    type Read = (pe::Program, BTreeMap<String, Vec<u8>>);
+    let read = |bytes: &[u8]| -> Option<Read> {
+        let file = bytes.to_vec();
+        let program = pe::read(&file).ok()?;
+        let data = |s: &pe::Section| Some((s.name.clone(), pe::section_bytes(&file, s, UNPACKED).ok()?));
+        let sections = program.sections.iter().map(data).collect::<Option<_>>()?;
+        Some((program, sections))
+    };
+    let ((p, x), (q, y)) = (read(a)?, read(b)?);
+    let mut out = compared("section", &x, &y);
+    if p.stamp != q.stamp {
+        out.push(format!("time stamp of linking: {} -> {}", p.stamp, q.stamp));
+    }
+    if p.signed != q.signed {
+        let said = |signed: bool| if signed { "signed" } else { "not signed" };
+        out.push(format!("signature: {} -> {}", said(p.signed), said(q.signed)));
+    }
+    Some(out)
 }
 
 /// Named parts of both, compared: what they are for, and what they consist of.
@@ -125,7 +153,7 @@ fn packed(a: &[u8], b: &[u8]) -> Option<Vec<String>> {
     if kind == Compression::None || kind != Compression::detect(b) {
         return None;
     }
-    let plain = |bytes: &[u8]| -> Option<Vec<u8>> {
+    let unpacked = |bytes: &[u8]| -> Option<Vec<u8>> {
         let mut out = Vec::new();
         kind.decompress(std::io::Cursor::new(bytes.to_vec())).ok()?.take(UNPACKED).read_to_end(&mut out).ok()?;
         Some(out)
@@ -139,14 +167,13 @@ fn packed(a: &[u8], b: &[u8]) -> Option<Vec<String>> {
             out.push(format!("gzip header: time {} -> {}", shown(a), shown(b)));
         }
     }
-    let (x, y) = (plain(a)?, plain(b)?);
+    let (x, y) = (unpacked(a)?, unpacked(b)?);
     if x == y {
         out.push("what is packed is the same".into());
     } else {
         out.push(format!("what is packed differs: {} bytes -> {} bytes", x.len(), y.len()));
         // What is packed twice is not unpacked twice.
-        let inner = archive(&x, &y).or_else(|| program(&x, &y)).or_else(|| tarred(&x, &y));
-        out.extend(inner.unwrap_or_default());
+        out.extend(plain(&x, &y).unwrap_or_default());
     }
     Some(out)
 }

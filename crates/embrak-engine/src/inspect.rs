@@ -185,7 +185,7 @@ pub enum Content {
         /// All their files, the later over the earlier.
         tree: Tree,
     },
-    /// A package file of the Debian format.
+    /// A package file, of the Debian format or of ours.
     Package {
         /// Its files.
         tree: Tree,
@@ -449,6 +449,18 @@ fn content_of(file: &dyn ReadAt, path: &Path, scratch: &Store, mut outline: Outl
             archive: true,
             images: read_layout(&tree, scratch, scratch).map_err(|e| damaged(&e))?,
         });
+    }
+    if tree.get(&TreePath::new("/package.json").unwrap_or_else(|_| TreePath::root())).is_some()
+        && let Ok(package) = embrak_repo::read_package(&path.to_string_lossy(), open().doing("read", path)?, scratch)
+    {
+        let mut control = tree;
+        let inside: Vec<TreePath> = control
+            .iter()
+            .map(|(p, _)| p.clone())
+            .filter(|p| !p.is_root() && p.relative() != b"package.json")
+            .collect();
+        inside.iter().for_each(|path| drop(control.remove(path)));
+        return Ok(Content::Package { tree: package.tree, control });
     }
     Ok(Content::Archive { compression: compression.name(), tree })
 }

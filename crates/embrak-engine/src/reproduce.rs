@@ -242,7 +242,10 @@ pub fn reproduce(store: &Store, record: &Recorded, options: &ReproduceOptions<'_
     if let Some(snapshot) = &record.inputs.snapshot {
         store.copy_out(&sources::get_tree(store, snapshot)?, &laid_out)?;
     }
-    let workspace = laid_out.join(&record.workspace_at);
+    let workspace = match record.workspace_at.as_str() {
+        "" => laid_out,
+        below => laid_out.join(below),
+    };
     let vendored = place.path().join("vendored");
     let vendor_key = place.path().join("vendor.pub");
     let key = SigningKey::generate().map_err(|e| EngineError::other(e.to_string(), ""))?;

@@ -190,3 +190,35 @@ fn locks_runs_and_evidence_are_compared_by_what_they_say() {
     assert!(told("provenance by ") && told("package horn 3-1") && told("bill bom by "), "{found}");
     place.run(&["diff", "1", "9"]).expect(1).says(&["there is no run 9 on record"]);
 }
+
+#[test]
+fn packages_of_ours_are_looked_into_and_compared() {
+    let place = maker();
+    place.build(&["i", "--board", "b"]);
+    place.run(&["publish", "../packages", "--key", "keys/maker.key"]).expect(0);
+    let recipe = place.read("l/recipes/horn/recipe.toml");
+    place.write("l/recipes/horn/recipe.toml", &recipe.replace("version = '2'", "version = '3'"));
+    place.write("l/recipes/horn/src/horn.txt", "two short blasts\n");
+    place.build(&["i", "--board", "b"]);
+    place.run(&["publish", "../packages", "--key", "keys/maker.key"]).expect(0);
+    let mut found = Vec::new();
+    let mut waiting = vec![place.path("packages")];
+    while let Some(dir) = waiting.pop() {
+        for path in fs::read_dir(dir).unwrap().map(|e| e.unwrap().path()) {
+            if path.is_dir() {
+                waiting.push(path);
+            } else if path.extension().is_some_and(|e| e == "embpkg") {
+                found.push(path.to_str().unwrap().to_string());
+            }
+        }
+    }
+    found.sort();
+    let [old, new] = found.as_slice() else { panic!("{found:?}") };
+    let report = place.run(&["diff", old, new, "--json"]).expect(3).json();
+    let differs = |what: &str| {
+        report["differences"].as_array().unwrap().iter().any(|d| d["place"].as_str().unwrap().ends_with(what))
+    };
+    assert!(differs("/usr/bin/horn") && differs("/package.json"), "{report}");
+    let seen = place.run(&["inspect", old, "--files"]).expect(0);
+    assert!(seen.out.contains("/usr/bin/horn"), "{}", seen.out);
+}

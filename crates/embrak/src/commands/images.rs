@@ -376,9 +376,12 @@ pub fn diff(global: &Global, args: &DiffArgs) -> Result<Code, Failure> {
     }
     let content = if report.same_content { "the same content, encoded otherwise" } else { "different content" };
     anstream::println!("{} {content}, {}", bad("different:"), count(report.differences.len(), "difference"));
-    let untaken = if runs.is_some() { "a run" } else { "not digested: disks of this size are compared file by file" };
-    anstream::println!("  {} {}", faint("first "), shown_digest(report.first, untaken));
-    anstream::println!("  {} {}", faint("second"), shown_digest(report.second, untaken));
+    let none = |run: Option<i64>| match run {
+        Some(number) => format!("run {number}"),
+        None => "not digested: disks of this size are compared file by file".to_string(),
+    };
+    anstream::println!("  {} {}", faint("first "), shown_digest(report.first, &none(runs.map(|r| r.0))));
+    anstream::println!("  {} {}", faint("second"), shown_digest(report.second, &none(runs.map(|r| r.1))));
     if args.level == DiffLevel::Verdict {
         return Ok(Code::Found);
     }
