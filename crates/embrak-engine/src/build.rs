@@ -163,7 +163,11 @@ pub fn build(engine: &Engine<'_>, options: &BuildOptions) -> Result<BuildResult>
     let mut objects: BTreeSet<Digest> = record.actions.iter().filter_map(|a| a.log).collect();
     objects.insert(record.snapshot);
     objects.extend(snapshot.blobs().map(|(digest, _)| digest));
-    for tree in record.layers.values().chain(record.host_tools.values()) {
+    for tool in plan.tools.values() {
+        objects.insert(tool.digest);
+        objects.extend(tool.tree.blobs().map(|(digest, _)| digest));
+    }
+    for tree in record.layers.values() {
         objects.insert(*tree);
         objects.extend(sources::get_tree(engine.store, tree)?.blobs().map(|(digest, _)| digest));
     }

@@ -173,7 +173,7 @@ pub enum Verb {
         #[arg(long, hide = true)]
         shim: Option<PathBuf>,
     },
-    /// Put every input from elsewhere into a directory that builds without network
+    /// Put the workspace and all its inputs into a directory that builds without network
     #[command(
         after_help = "Example:\n  embrak vendor inputs --key keys/release.key\n  embrak build --locked --vendored inputs"
     )]

@@ -96,7 +96,10 @@ pub fn run(args: Args) -> Result<Code, Failure> {
         Verb::Store { action } => keep::store(&global, action),
         Verb::Demo { dir, no_boot } => demo::demo(&global, &dir, no_boot),
         Verb::Completions { shell } => {
-            clap_complete::generate(shell, &mut Args::command(), "embrak", &mut std::io::stdout());
+            // Whoever reads it may stop reading: the text is made whole first.
+            let mut text = Vec::new();
+            clap_complete::generate(shell, &mut Args::command(), "embrak", &mut text);
+            std::io::Write::write_all(&mut std::io::stdout(), &text)?;
             Ok(Code::Done)
         }
     }
