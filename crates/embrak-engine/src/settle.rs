@@ -5,38 +5,14 @@ use crate::error::{EngineError, Result};
 use crate::inspect::Artifact;
 use embrak_disk::ext4::Located;
 use embrak_disk::{ReadAt, read_alike};
-use embrak_tree::{Digest, HashingReader, Kind, Tree};
+use embrak_tree::{Digest, HashingReader, Kind, Tree, on_all_cores};
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io;
 use std::path::Path;
-use std::sync::OnceLock;
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
 
 const PIECE: u64 = 512 << 10;
-
-/// Runs work for `0..count` on all cores, until an error.
-fn on_all_cores(count: usize, work: impl Fn(usize) -> io::Result<()> + Sync) -> io::Result<()> {
-    let next = AtomicUsize::new(0);
-    let run = || -> io::Result<()> {
-        loop {
-            let n = next.fetch_add(1, Ordering::Relaxed);
-            if n >= count {
-                return Ok(());
-            }
-            work(n)?;
-        }
-    };
-    let threads = std::thread::available_parallelism().map_or(1, usize::from).min(count.max(1));
-    std::thread::scope(|scope| {
-        let others: Vec<_> = (1..threads).map(|_| scope.spawn(run)).collect();
-        let mut result = run();
-        for other in others {
-            result = result.and(other.join().unwrap_or_else(|_| Err(io::Error::other("a reading thread has failed"))));
-        }
-        result
-    })
-}
 
 /// Whether two files have the same bytes. What differs early is found early.
 pub(crate) fn same_bytes(a: &Path, b: &Path) -> io::Result<bool> {
@@ -45,7 +21,7 @@ pub(crate) fn same_bytes(a: &Path, b: &Path) -> io::Result<bool> {
     if size != ReadAt::size(&y) {
         return Ok(false);
     }
-    const SEGMENT: u64 = 32 << 20;
+    const SEGMENT: u64 = 8 << 20;
     let differ = AtomicBool::new(false);
     on_all_cores(size.div_ceil(SEGMENT) as usize, |n| {
         let (mut at, end) = (n as u64 * SEGMENT, ((n as u64 + 1) * SEGMENT).min(size));
@@ -59,7 +35,7 @@ pub(crate) fn same_bytes(a: &Path, b: &Path) -> io::Result<bool> {
             }
             at += length as u64;
         }
-        Ok(())
+        Ok::<_, io::Error>(())
     })?;
     Ok(!differ.into_inner())
 }
@@ -137,18 +113,16 @@ fn settled(a: &mut Artifact, b: &Artifact, place: &str) -> Result<BTreeMap<Diges
     }
     // In the order they lie in, as disks like to be read.
     pairs.sort_by_key(|pair| pair.0.start());
-    let alike: Vec<AtomicBool> = pairs.iter().map(|_| AtomicBool::new(false)).collect();
-    a.with_place(place, |one| {
+    let alike = a.with_place(place, |one| {
         b.with_place(place, |two| {
             on_all_cores(pairs.len(), |n| {
                 let (at, to, ..) = pairs[n];
-                alike[n].store(read_alike(at.reader(one), to.reader(two))?, Ordering::Relaxed);
-                Ok(())
+                read_alike(at.reader(one), to.reader(two))
             })
             .map_err(failed)
         })
     })?;
-    let same = pairs.iter().zip(&alike).filter(|(_, alike)| alike.load(Ordering::Relaxed));
+    let same = pairs.iter().zip(&alike).filter(|(_, alike)| **alike);
     let known: BTreeMap<Digest, Digest> = same.map(|(pair, _)| (pair.3, pair.2)).collect();
     a.settled.extend(known.values());
     Ok(known)
@@ -157,15 +131,12 @@ fn settled(a: &mut Artifact, b: &Artifact, place: &str) -> Result<BTreeMap<Diges
 /// What contents really digest to.
 fn digests(artifact: &Artifact, place: &str, wanted: &[Digest]) -> Result<BTreeMap<Digest, Digest>> {
     let outline = &artifact.outlines[place];
-    let found: Vec<OnceLock<Digest>> = wanted.iter().map(|_| OnceLock::new()).collect();
-    artifact.with_place(place, |disk| {
+    let found = artifact.with_place(place, |disk| {
         on_all_cores(wanted.len(), |n| {
             let reader = io::BufReader::with_capacity(PIECE as usize, outline[&wanted[n]].reader(disk));
-            let (digest, _) = HashingReader::new(reader).finish()?;
-            found[n].get_or_init(|| digest);
-            Ok(())
+            HashingReader::new(reader).finish().map(|(digest, _)| digest)
         })
         .map_err(failed)
     })?;
-    Ok(wanted.iter().copied().zip(found.into_iter().filter_map(OnceLock::into_inner)).collect())
+    Ok(wanted.iter().copied().zip(found).collect())
 }

@@ -1,13 +1,12 @@
 //! The SQLite index: action cache, digests of host files by their stat, pruning.
 
 use crate::{Doing, Result, Store, StoreError};
-use embrak_tree::Digest;
+use embrak_tree::{Digest, on_all_cores};
 use rusqlite::{Connection, OptionalExtension, TransactionBehavior, params};
 use std::collections::{BTreeSet, HashMap};
 use std::fs::{self, File, Metadata};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{MutexGuard, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
@@ -91,28 +90,6 @@ fn remember(db: &Connection, path: &Path, meta: &Metadata, digest: &Digest) -> r
     db.prepare_cached("INSERT OR REPLACE INTO host_files (path, stamp, digest) VALUES (?1, ?2, ?3)")?
         .execute(params![path.to_string_lossy(), stamp(meta), digest.hex()])
         .map(drop)
-}
-
-/// Does something for every number below `count`, on all cores when there are many; the results in order.
-fn on_all_cores<T: Send>(count: usize, work: impl Fn(usize) -> Result<T> + Sync) -> Result<Vec<T>> {
-    // Fewer than this are not worth another thread.
-    const FEW: usize = 16;
-    let cores = if count < FEW { 1 } else { std::thread::available_parallelism().map_or(1, usize::from) };
-    let next = AtomicUsize::new(0);
-    let part = || -> Result<Vec<(usize, T)>> {
-        let numbers = std::iter::from_fn(|| Some(next.fetch_add(1, Ordering::Relaxed)).filter(|n| *n < count));
-        numbers.map(|n| Ok((n, work(n)?))).collect()
-    };
-    let mut all = std::thread::scope(|scope| {
-        let others: Vec<_> = (1..cores).map(|_| scope.spawn(part)).collect();
-        let mut all = part()?;
-        for other in others {
-            all.extend(other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?);
-        }
-        Ok(all)
-    })?;
-    all.sort_by_key(|(n, _)| *n);
-    Ok(all.into_iter().map(|(_, result)| result).collect())
 }
 
 /// Held while one process computes an action, so that a second one waits and then finds the result.

@@ -11,6 +11,7 @@
 //! ```
 
 mod blobs;
+mod cores;
 pub mod cpio;
 mod difference;
 mod digest;
@@ -23,6 +24,7 @@ pub mod tar;
 mod tree;
 
 pub use blobs::{BlobSink, BlobSource, DigestOnly, MemoryBlobs};
+pub use cores::on_all_cores;
 pub use difference::{Change, ChangeKind, FieldChange, difference};
 pub use digest::{Digest, DigestParseError, HashingReader, HashingWriter};
 pub use emit::{Emitted, emit, fill};
